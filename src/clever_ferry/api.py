@@ -1,0 +1,270 @@
+"""The jobs of the command line as plain functions, for scripts.
+
+    from clever_ferry.api import open_ferry
+    ferry = open_ferry()
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
+    print(ferry.carry_out(plan).number)
+"""
+
+from __future__ import annotations
+
+import os
+import secrets
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+import platformdirs
+
+from clever_ferry.cargo import Save
+from clever_ferry.crossing import (
+    Crossed,
+    Plan,
+    Progress,
+    Recovered,
+    Undoing,
+    carry_out,
+    make_plan,
+    plan_undo,
+    recover,
+    silent,
+    undo,
+)
+from clever_ferry.errors import FerryError, NotFoundError, UnknownNameError, WrongUseError
+from clever_ferry.finding import (
+    Address,
+    Berth,
+    Computer,
+    Search,
+    described_computer,
+    find_berths,
+    one_berth,
+    open_berth,
+    parse_address,
+    select,
+    this_computer,
+)
+from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.keeping import Locker, Logbook, Manifest, Record
+from clever_ferry.moving import WriteLock
+from clever_ferry.recipes import Edition, Game, Recipes
+
+__all__ = ["Checked", "Ferry", "Sight", "open_ferry"]
+
+
+@dataclass(frozen=True)
+class Sight:
+    """A berth and what it holds, or why that can't be told."""
+
+    berth: Berth
+    saves: tuple[Save, ...]
+    problems: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Checked:
+    """The saves of a berth, every byte read, with all that is wrong."""
+
+    berth: Berth
+    saves: tuple[Save, ...]
+    problems: tuple[str, ...]
+
+    @property
+    def damaged(self) -> bool:
+        """Whether anything is wrong."""
+        return bool(self.problems) or any(save.problems for save in self.saves)
+
+
+class Ferry:
+    """One computer, the recipes, and the tool's own records; all the jobs are its methods."""
+
+    def __init__(self, computer: Computer, recipes: Recipes, keeps: Path) -> None:
+        self.computer = computer
+        self.recipes = recipes
+        self.keeps = keeps
+        self.locker = Locker(keeps / "locker")
+        self.logbook = Logbook(keeps / "logbook.sqlite")
+        self._lock = WriteLock(keeps / "writing.lock")
+
+    # What is here ------------------------------------------------------------------------
+
+    def look(self, game: str | None = None) -> tuple[list[Sight], list[FerryError]]:
+        """Return every berth of every known game, and what is wrong with recipes."""
+        games, faults = ([self.recipes.game(game)], []) if game else self.recipes.games()
+        sights = [
+            self._sight(berth)
+            for one in games
+            for edition in one.editions.values()
+            for berth in self.search(one, edition, None).berths
+        ]
+        return sights, faults
+
+    def _sight(self, berth: Berth) -> Sight:
+        try:
+            listing = open_berth(berth).listing
+        except (FerryError, OSError) as error:
+            return Sight(berth, (), (getattr(error, "what", str(error)),))
+        return Sight(berth, listing.saves, listing.problems)
+
+    def search(self, game: Game, edition: Edition, harbour: str | None) -> Search:
+        """Look for an edition's berths on the computer, or in a folder that `harbour` names."""
+        return find_berths(self.computer, game, edition, self._place(harbour))
+
+    def _place(self, harbour: str | None) -> Path | None:
+        if harbour is None or harbour.casefold() == self.computer.name.casefold():
+            return None
+        place = Path(harbour).expanduser()
+        if place.exists():
+            return place
+        if {"/", "\\", "."} & set(harbour):
+            raise NotFoundError(f"There is no folder {harbour}.")
+        raise UnknownNameError(
+            f"There is no harbour {harbour!r}.",
+            details=(f"This computer is {self.computer.name!r}.",),
+            advice="A folder can stand there too, such as @/path/to/folder.",
+        )
+
+    def game_and_edition(self, address: Address) -> tuple[Game, Edition]:
+        """Return what an address names; raises UnknownNameError with the near names."""
+        game = self.recipes.game(address.game)
+        editions = ", ".join(f"{game.id}/{name}" for name in game.editions)
+        if address.edition is None:
+            if len(game.editions) == 1:
+                return game, next(iter(game.editions.values()))
+            raise WrongUseError(
+                f"{address} does not say which edition of {game.title}.",
+                details=(f"There are: {editions}.",),
+            )
+        if address.edition not in game.editions:
+            raise UnknownNameError(
+                f"{game.title} has no edition {address.edition!r}.",
+                details=(f"There are: {editions}.",),
+            )
+        return game, game.editions[address.edition]
+
+    def berth(self, address: Address, account: str | None, option: str = "--account") -> Berth:
+        """Return the berth that an address names.
+
+        Raises NotFoundError where there is none and ChoiceNeededError where several fit;
+        `option` is what the advice names to choose between them.
+        """
+        game, edition = self.game_and_edition(address)
+        search = self.search(game, edition, address.harbour)
+        return one_berth(search, game, edition, account, option)
+
+    def slots(self, where: str, account: str | None = None) -> list[OpenBerth]:
+        """Return the berths of a game, or of one edition, with the saves that are chosen."""
+        address = parse_address(where)
+        if address.edition is None and address.harbour is None and address.slots is None:
+            game = self.recipes.game(address.game)
+            found = [
+                berth
+                for edition in game.editions.values()
+                for berth in self.search(game, edition, None).berths
+                if account is None or account in map(str, berth.fields.values())
+            ]
+            if found:
+                return [open_berth(berth) for berth in found]
+            raise self._nowhere(game)
+        opened = open_berth(self.berth(address, account))
+        chosen = select(opened.listing.saves, address.slots, opened.berth.address)
+        return [_only(opened, chosen)]
+
+    def _nowhere(self, game: Game) -> NotFoundError:
+        looked = [
+            place
+            for edition in game.editions.values()
+            for place in self.search(game, edition, None).looked
+        ]
+        return NotFoundError(
+            f"No saves of {game.title} were found here.",
+            details=("Looked at:", *(f"  {place}" for place in looked)) if looked else (),
+            advice="Start the game once and save, so that it makes its folder.",
+        )
+
+    # Crossings ---------------------------------------------------------------------------
+
+    def plan(
+        self,
+        source: str,
+        target: str,
+        *,
+        from_account: str | None = None,
+        to_account: str | None = None,
+        given: Mapping[str, str] | None = None,
+    ) -> Plan:
+        """Plan a crossing between two addresses; nothing is written."""
+        start, goal = parse_address(source), parse_address(target)
+        if start.game != goal.game:
+            raise WrongUseError(
+                f"{start.game} and {goal.game} are different games; saves can't go between them."
+            )
+        from_berth = self.berth(start, from_account, "--from-account")
+        to_berth = self.berth(goal, to_account, "--to-account")
+        return make_plan(
+            open_berth(from_berth),
+            open_berth(to_berth),
+            chosen=start.slots,
+            slots=goal.slots,
+            given=given or {},
+            random=secrets.token_bytes,
+        )
+
+    def carry_out(self, plan: Plan, progress: Progress = silent) -> Crossed:
+        """Carry out a plan, prove it, and record it."""
+        return carry_out(plan, self.locker, self.logbook, self._lock, progress=progress)
+
+    def check(self, where: str, account: str | None = None) -> Checked:
+        """Read every byte of the chosen saves as their edition reads them."""
+        address = parse_address(where)
+        opened = open_berth(self.berth(address, account))
+        chosen = select(opened.listing.saves, address.slots, opened.berth.address)
+        berth = opened.berth
+        verified = tuple(berth.edition.verified(save, berth.fields) for save in chosen)
+        problems = list(opened.listing.problems)
+        most = berth.edition.most_slots
+        if most is not None:
+            problems += [
+                f"slot {save.slot} ({save.title}) is beyond the {most} that the game shows"
+                for save in verified
+                if save.slot > most
+            ]
+        return Checked(berth, verified, tuple(problems))
+
+    def plan_undo(self, number: int | None = None) -> Undoing:
+        """Say what undoing a crossing will do."""
+        return plan_undo(self.locker, self.logbook, number)
+
+    def undo(self, plan: Undoing, progress: Progress = silent) -> Manifest:
+        """Bring a target back as it was before a crossing."""
+        return undo(plan, self.locker, self.logbook, self._lock, progress=progress)
+
+    def log(self) -> list[Record]:
+        """Return all crossings, the newest first."""
+        return self.logbook.records()
+
+    def recover(self) -> list[Recovered]:
+        """Put back what killed crossings left half-way."""
+        return recover(self.locker, self.logbook, self._lock)
+
+
+def _only(opened: OpenBerth, chosen: list[Save]) -> OpenBerth:
+    listing = opened.listing
+    kept = type(listing)(tuple(chosen), listing.shared, listing.unread, listing.problems)
+    return OpenBerth(opened.berth, opened.contents, kept)
+
+
+def open_ferry(computer: Path | None = None) -> Ferry:
+    """Return the ferry for this computer, or for a described one.
+
+    The environment's `CFERRY_HOME` names the folder for the tool's own data (backups,
+    logbook, and `recipes/` for your own); without it, the system's usual folders serve.
+    """
+    here = described_computer(computer) if computer else this_computer()
+    home = os.environ.get("CFERRY_HOME")
+    if home:
+        config = keeps = Path(home)
+    else:
+        config = platformdirs.user_config_path("cferry", appauthor=False)
+        keeps = here.keeps or platformdirs.user_data_path("cferry", appauthor=False)
+    return Ferry(here, Recipes(config / "recipes"), keeps)

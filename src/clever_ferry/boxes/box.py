@@ -1,0 +1,69 @@
+"""What every kind of box offers, and the values that pass in and out of it.
+
+A box works on files by name; where those are is its caller's business. It has no
+clock and no randomness: both are handed in as `Making`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple, Protocol
+
+from clever_ferry.payload import Payload
+from clever_ferry.tree import Files, Output
+
+__all__ = ["Box", "Contents", "Entry", "Making", "Put"]
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One named thing in a box."""
+
+    name: str
+    size: int | None
+    stamp: int | None
+    payload: Payload
+    files: tuple[str, ...]
+    problem: str = ""
+    """Why it can't be read, where that shows without reading it."""
+
+
+@dataclass(frozen=True)
+class Contents:
+    """What a box holds; `state` is the box's own, for writing it again."""
+
+    entries: tuple[Entry, ...]
+    bound: Mapping[str, int | str] = field(default_factory=dict)
+    state: Any = None
+
+
+class Put(NamedTuple):
+    """An entry to put into a box, in place of one of that name where there is one."""
+
+    name: str
+    payload: Payload
+    stamp: int
+
+
+class Making(NamedTuple):
+    """What a box can't know by itself: the time in ns, and new random bytes."""
+
+    now: int
+    random: Callable[[int], bytes]
+
+
+class Box(Protocol):
+    """A kind of container, with its description built in."""
+
+    def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
+        """List what is in the box; raises DamagedError where that can't be told."""
+
+    def write(
+        self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making
+    ) -> Iterator[Output]:
+        """Yield the files that change, in the order in which they are to be replaced.
+
+        Each payload must be read to its end before the next output is asked for, as an
+        index that comes last states what was read.
+        """

@@ -1,0 +1,32 @@
+"""A plain folder as a box: its files are its entries."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+
+from clever_ferry.boxes.box import Contents, Entry, Making, Put
+from clever_ferry.tree import Files, Output
+
+__all__ = ["FolderBox"]
+
+
+class FolderBox:
+    """A folder; it needs no description."""
+
+    def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
+        """Return one entry per file."""
+        return Contents(
+            tuple(
+                Entry(info.path, info.size, info.stamp, files.payload(info.path), (info.path,))
+                for info in files.walk(enter)
+            )
+        )
+
+    def write(
+        self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making
+    ) -> Iterator[Output]:
+        """Yield the files themselves."""
+        for put in puts:
+            yield Output(put.name, put.payload, put.stamp)
+        for name in removes:
+            yield Output(name, None, making.now)

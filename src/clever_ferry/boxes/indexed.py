@@ -1,0 +1,189 @@
+"""Boxes of an index file over blobs, by description: any layout, any blob names.
+
+The index's unknown fields, and entries that a writing does not concern, come out as
+they went in; only the changed entries' records and the stated counters differ.
+"""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any
+
+from clever_ferry.boxes.box import Contents, Entry, Making, Put
+from clever_ferry.boxes.spec import BoxSpec
+from clever_ferry.errors import DamagedError
+from clever_ferry.layouts import Layout, Running, point, put
+from clever_ferry.layouts.times import from_ns, to_ns
+from clever_ferry.naming import compile_pattern
+from clever_ferry.payload import (
+    BytesPayload,
+    JoinedPayload,
+    Payload,
+    StreamPayload,
+    pieces_of,
+    read_all,
+)
+from clever_ferry.tree import Files, Output
+
+__all__ = ["IndexedBox"]
+
+_LARGEST_INDEX = 256 << 20
+
+
+class IndexedBox:
+    """An index over blobs."""
+
+    def __init__(self, name: str, spec: BoxSpec, layouts: Mapping[str, Layout]) -> None:
+        for wanted in (spec.layout, spec.record):
+            if wanted not in layouts:
+                raise DamagedError(f"boxes.{name}: there is no layout {wanted!r}.")
+        self.name, self.spec = name, spec
+        self.layout, self.record = layouts[spec.layout], layouts[spec.record]
+        self.blob = compile_pattern(spec.blob, spec.fields)
+
+    def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
+        """Read the index; entries whose blobs are not as it says carry their problem."""
+        index = self.spec.index
+        if files.info(index) is None:
+            raise DamagedError(
+                f"The index {index} is missing, so nothing tells which blob is what.",
+                advice="Start the game once in this edition, or restore the folder from a backup.",
+            )
+        raw = read_all(files.payload(index), limit=_LARGEST_INDEX, what=index)
+        try:
+            state = self.layout.read_whole(raw)
+            entries = tuple(self._entry(record, files) for record in self._records(state))
+        except DamagedError as error:
+            raise DamagedError(
+                f"The index {index} is damaged: {error.what}",
+                advice="Nothing was changed. Start the game in this edition and let it repair its "
+                "list, or restore the folder from a backup.",
+            ) from None
+        twice = _first_twice([entry.name for entry in entries])
+        if twice is not None:
+            raise DamagedError(f"The index {index} names two entries {twice!r}.")
+        bound: dict[str, int | str] = {}
+        for own, field in self.layout.bound.items():
+            bound[field] = state[own].hex() if isinstance(state[own], bytes) else state[own]
+        return Contents(entries, bound, state)
+
+    def _records(self, state: dict[str, Any]) -> list[dict[str, Any]]:
+        records = point(state, self.spec.entries)
+        assert isinstance(records, list)
+        return records
+
+    def _paths(self, identifier: object, count: int) -> tuple[str, ...]:
+        shown = identifier.hex() if isinstance(identifier, bytes) else identifier
+        value = shown if isinstance(shown, int) else str(shown)
+        return tuple(
+            self.blob.write(
+                {name: at + 1 if name == "part" else value for name in self.blob.fields}
+            )
+            for at in range(count)
+        )
+
+    def _entry(self, record: dict[str, Any], files: Files) -> Entry:
+        spec = self.spec
+        parts = point(record, spec.parts.at)
+        paths = self._paths(point(record, spec.identifier), len(parts))
+        payloads, problem, total = [], "", 0
+        for path, part in zip(paths, parts, strict=True):
+            right = point(part, spec.parts.size)
+            total += right
+            info = files.info(path)
+            if info is None:
+                problem = problem or f"its blob {path} is missing"
+            elif info.size != right:
+                problem = problem or (
+                    f"its blob {path} has {info.size:,} bytes, but the index says {right:,}"
+                )
+            payloads.append(self._checked(files.payload(path), path, part))
+        if spec.size is not None and point(record, spec.size) != total:
+            stated = point(record, spec.size)
+            problem = problem or f"the index says {stated:,} bytes, but its parts have {total:,}"
+        stamp = None
+        if spec.stamp is not None:
+            stamp = to_ns(point(record, spec.stamp.at), spec.stamp.unit)
+        return Entry(
+            point(record, spec.name), total, stamp, JoinedPayload(payloads), paths, problem
+        )
+
+    def _checked(self, blob: Payload, path: str, part: dict[str, Any]) -> Payload:
+        check = self.spec.parts.check
+        if check is None:
+            return blob
+        right, what = point(part, check.at), check.what
+
+        def chunks() -> Iterator[bytes]:
+            running = Running(what)
+            for chunk in blob.chunks():
+                running.update(chunk)
+                yield chunk
+            if running.value != right:
+                raise DamagedError(
+                    f"The blob {path} is damaged: the index says {what} {right:#x}, "
+                    f"but its bytes give {running.value:#x}."
+                )
+
+        return StreamPayload(chunks, blob.size)
+
+    def write(
+        self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making
+    ) -> Iterator[Output]:
+        """Yield new blobs, then the index, then the removal of blobs that no entry uses."""
+        state = copy.deepcopy(contents.state)
+        records = self._records(state)
+        spec = self.spec
+        old = {path for entry in contents.entries for path in entry.files}
+        records[:] = [one for one in records if point(one, spec.name) not in removes]
+        by_name = {point(record, spec.name): record for record in records}
+        for item in puts:
+            record = by_name.get(item.name)
+            if record is None:
+                record = self.record.blank()
+                put(record, spec.name, item.name)
+                put(record, spec.identifier, making.random(spec.identifier_size))
+                records.append(record)
+            yield from self._blobs(record, item)
+        for path in spec.counts:
+            put(state, path, point(state, path) + 1)
+        if spec.written is not None:
+            put(state, spec.written.at, from_ns(making.now, spec.written.unit))
+        yield Output(spec.index, BytesPayload(self.layout.write(state)), making.now)
+        used = {
+            path
+            for record in records
+            for path in self._paths(
+                point(record, spec.identifier), len(point(record, spec.parts.at))
+            )
+        }
+        for path in sorted(old - used):
+            yield Output(path, None, making.now)
+
+    def _blobs(self, record: dict[str, Any], item: Put) -> Iterator[Output]:
+        spec, parts, total = self.spec, [], 0
+        identifier = point(record, spec.identifier)
+        for number, data in enumerate(pieces_of(item.payload, spec.parts.most), 1):
+            part: dict[str, Any] = {spec.parts.size.lstrip("/"): len(data)}
+            if spec.parts.check is not None:
+                running = Running(spec.parts.check.what)
+                running.update(data)
+                part[spec.parts.check.at.lstrip("/")] = running.value
+            parts.append(part)
+            total += len(data)
+            yield Output(self._paths(identifier, number)[-1], BytesPayload(data), item.stamp)
+        put(record, spec.parts.at, parts)
+        if spec.size is not None:
+            put(record, spec.size, total)
+        if spec.stamp is not None:
+            put(record, spec.stamp.at, from_ns(item.stamp, spec.stamp.unit))
+
+
+def _first_twice(names: Sequence[str]) -> str | None:
+    seen: set[str] = set()
+    for name in names:
+        if name in seen:
+            return name
+        seen.add(name)
+    return None

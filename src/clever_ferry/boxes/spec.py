@@ -1,0 +1,60 @@
+"""What a recipe may say of a box."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from clever_ferry.layouts.spec import DigestName
+from clever_ferry.layouts.times import StampUnit
+from clever_ferry.naming import FieldSpec
+
+__all__ = ["BoxSpec", "PartsSpec", "StampSpec"]
+
+
+class _Spec(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+class StampSpec(_Spec):
+    """Where a time stamp stands, and what it counts."""
+
+    at: str
+    unit: StampUnit
+
+
+class CheckSpec(_Spec):
+    """Where a checksum of a part stands."""
+
+    at: str
+    what: DigestName
+
+
+class PartsSpec(_Spec):
+    """How an entry's bytes are cut into blobs; paths are those within one part's record."""
+
+    at: str = Field(description="the path of the list of parts in an entry's record")
+    size: str = Field(description="the path of a part's size")
+    most: int = Field(ge=1, description="bytes in one part at the most")
+    check: CheckSpec | None = None
+
+
+class BoxSpec(_Spec):
+    """An index file over blob files."""
+
+    kind: Literal["indexed"]
+    index: str = Field(description="the index file's name")
+    layout: str = Field(description="the layout of the index file")
+    record: str = Field(description="the layout of one entry's record in it")
+    entries: str = Field(description="the path of the list of records")
+    name: str = Field(description="in a record: the path of the entry's name")
+    identifier: str = Field(description="in a record: the path of the blob's identifier")
+    identifier_size: int = Field(ge=4, le=64, description="bytes in a new identifier")
+    size: str | None = Field(default=None, description="in a record: the path of the whole size")
+    stamp: StampSpec | None = Field(default=None, description="in a record: last change")
+    parts: PartsSpec
+    blob: str = Field(description="the name pattern of a blob, with its fields")
+    fields: dict[str, FieldSpec]
+    counts: tuple[str, ...] = Field(default=(), description="paths that go up by 1 per writing")
+    written: StampSpec | None = Field(default=None, description="when the index was written")

@@ -1,0 +1,129 @@
+"""Cargo: saves in neutral form, with no edition's dress on them."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+
+from clever_ferry.payload import Payload
+
+__all__ = ["DIGEST_SIZE", "DigestedPayload", "Fact", "Piece", "Save", "digest_of", "new_digest"]
+
+DIGEST_SIZE = 32
+"""Bytes of the BLAKE2b digests by which contents are told apart (`b2sum -l 256` gives the same)."""
+
+
+def new_digest() -> hashlib.blake2b:
+    """Return a running digest."""
+    return hashlib.blake2b(digest_size=DIGEST_SIZE)
+
+
+def digest_of(payload: Payload) -> str:
+    """Read a payload to its end and return its digest in hex."""
+    digest = new_digest()
+    for chunk in payload.chunks():
+        digest.update(chunk)
+    return digest.hexdigest()
+
+
+@dataclass
+class DigestedPayload:
+    """A payload that knows its digest once it was read to the end, so that one read serves both."""
+
+    inner: Payload
+    digest: str | None = None
+
+    @property
+    def size(self) -> int | None:
+        """Size in bytes, where known."""
+        return self.inner.size
+
+    def chunks(self) -> Iterator[bytes]:
+        """Yield the bytes, and keep their digest at the end."""
+        digest = new_digest()
+        for chunk in self.inner.chunks():
+            digest.update(chunk)
+            yield chunk
+        self.digest = digest.hexdigest()
+
+
+@dataclass(frozen=True)
+class Fact:
+    """Something a player knows a save by."""
+
+    key: str
+    label: str
+    value: int | float | str | bool
+    text: str
+    """The value in a player's words, such as `12 h 05 min`."""
+
+
+@dataclass(frozen=True)
+class Piece:
+    """One part of a save by its role; `fields` tell pieces of one role apart (which player)."""
+
+    role: str
+    fields: Mapping[str, int | str]
+    payload: Payload
+    size: int | None
+    """Size in bytes as it lies in its berth, wrapping included."""
+    stamp: int | None
+    """Last change, ns since 1970."""
+    entry: str
+    """Its name in its box."""
+    files: tuple[str, ...]
+    """The files of the berth that hold it."""
+    problem: str = ""
+    bound: Mapping[str, int | str] = field(default_factory=dict)
+    """What its wrapping says of name fields, such as its owner's account."""
+
+    @property
+    def key(self) -> tuple[str, tuple[tuple[str, int | str], ...]]:
+        """Its role and fields: what it has in common with its like in another edition."""
+        return self.role, tuple(sorted(self.fields.items()))
+
+    @property
+    def title(self) -> str:
+        """Its role and what tells it apart, in words."""
+        return " ".join((self.role, *map(str, self.fields.values())))
+
+
+@dataclass(frozen=True)
+class Save:
+    """One save: its pieces, the slot (counted from 1), its name's fields, and its facts."""
+
+    slot: int
+    fields: Mapping[str, int | str]
+    pieces: tuple[Piece, ...]
+    facts: tuple[Fact, ...] = ()
+    problems: tuple[str, ...] = ()
+    """What makes it incomplete or damaged."""
+    notes: tuple[str, ...] = ()
+    """What could not be told about it, though nothing is wrong with it."""
+
+    @property
+    def stamp(self) -> int | None:
+        """The newest piece's last change, ns since 1970."""
+        stamps = [piece.stamp for piece in self.pieces if piece.stamp is not None]
+        return max(stamps, default=None)
+
+    @property
+    def size(self) -> int:
+        """Bytes of all pieces, as they lie in the berth."""
+        return sum(piece.size or 0 for piece in self.pieces)
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """The files of the berth that hold it."""
+        return tuple(dict.fromkeys(path for piece in self.pieces for path in piece.files))
+
+    def fact(self, key: str) -> Fact | None:
+        """Return one fact, or None where it is not known."""
+        return next((fact for fact in self.facts if fact.key == key), None)
+
+    @property
+    def title(self) -> str:
+        """What a player would call it: its name, or its slot's number."""
+        name = self.fact("name")
+        return name.text if name else f"slot {self.slot}"

@@ -1,0 +1,1 @@
+"""One module per subcommand; each has a `command`."""

@@ -1,0 +1,68 @@
+"""`cferry check`: are these saves whole?"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from clever_ferry.cli.described import berth_data, save_data
+from clever_ferry.cli.exits import DAMAGED, NOTHING
+from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.screen import console, echo_json, escape, facts_line, heading
+
+__all__ = ["command"]
+
+
+@click.command("check")
+@click.argument("where")
+@click.option("--account", metavar="NAME", help="Whose saves, where several accounts have some.")
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.pass_obj
+def command(computer: Path | None, where: str, account: str | None, as_json: bool) -> None:
+    """Read saves to the last byte, as their own edition does, and say whether they are whole.
+
+    WHERE is an edition (saltglass/depot) or some of its slots (saltglass/depot:2). Nothing
+    is changed. The exit code is 5 where a save is damaged.
+    """
+    ferry = ferry_here(computer)
+    checked = choose(
+        lambda answers: ferry.check(where, answers.get("--account", account)),
+        ask=can_ask() and not as_json,
+    )
+    if as_json:
+        echo_json(
+            {
+                **berth_data(checked.berth),
+                "saves": [save_data(save) for save in checked.saves],
+                "problems": list(checked.problems),
+                "whole": not checked.damaged,
+            }
+        )
+    else:
+        out = console()
+        out.print(heading(checked.berth.title) + f"  [place]{escape(checked.berth.address)}[/]")
+        for save in checked.saves:
+            mark = "[bad]✗[/]" if save.problems else "[good]✓[/]"
+            count = len(save.pieces)
+            out.print(f"  {mark} slot {save.slot}  [save]{escape(save.title)}[/]  "
+                      f"[dim]{escape(facts_line(save))}[/]  {count} piece{'s' * (count != 1)}")  # fmt: skip
+            for problem in save.problems:
+                out.print(f"      [bad]{escape(problem)}[/]")
+            for note in save.notes:
+                out.print(f"      [dim]{escape(note)}[/]")
+        for problem in checked.problems:
+            out.print(f"  [bad]{escape(problem)}[/]")
+        bad = sum(bool(save.problems) for save in checked.saves)
+        if checked.damaged:
+            out.print(f"\n{bad} of {len(checked.saves)} saves are damaged or not whole. Nothing was "
+                      "changed. Look for older copies before you save over them.")  # fmt: skip
+        elif checked.saves:
+            all_ = "The save is" if len(checked.saves) == 1 else f"All {len(checked.saves)} saves are"
+            out.print(f"\n{all_} whole: every byte was read and every checksum agrees.")
+        else:
+            out.print("  no saves")
+    if checked.damaged:
+        raise click.exceptions.Exit(DAMAGED)
+    if not checked.saves:
+        raise click.exceptions.Exit(NOTHING)

@@ -1,0 +1,98 @@
+"""`cferry recipe`: list, show and check recipes."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import click
+
+from clever_ferry.cli.exits import DAMAGED
+from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.screen import console, echo_json, escape, table
+from clever_ferry.errors import FerryError
+from clever_ferry.recipes.loading import Recipes, RecipeSource
+from clever_ferry.recipes.models import GameRecipe
+
+__all__ = ["command"]
+
+
+@click.group("recipe")
+def command() -> None:
+    """List, show and check the recipes: TOML files that describe games and stores' boxes."""
+
+
+@command.command("list")
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.pass_obj
+def list_(computer: Path | None, as_json: bool) -> None:
+    """List all recipes: those that come with the tool, and your own."""
+    recipes = ferry_here(computer).recipes
+    rows = [_row(source, recipes) for source in recipes.sources()]
+    if as_json:
+        echo_json(rows)
+        return
+    out = console()
+    shown = table("Recipe", "For", "Editions", "Whose")
+    for row in rows:
+        about = f"[bad]{escape(row['fault'])}[/]" if row["fault"] else escape(row["title"])
+        shown.add_row(row["id"], about, ", ".join(row["editions"]), row["origin"])
+    out.print(shown)
+    out.print(f"Your own go into: {escape(str(recipes.own))}")
+
+
+def _row(source: RecipeSource, recipes: Recipes) -> dict[str, Any]:
+    row: dict[str, Any] = {
+        "id": source.id, "title": None, "kind": None, "editions": [],
+        "origin": source.origin, "fault": None,
+    }  # fmt: skip
+    try:
+        recipe = recipes.check_source(source)
+    except FerryError as error:
+        return {**row, "fault": error.what}
+    if isinstance(recipe, GameRecipe):
+        return {**row, "title": recipe.game.title, "kind": "game", "editions": list(recipe.editions)}
+    return {**row, "title": recipe.box.title, "kind": "box"}
+
+
+@command.command("show")
+@click.argument("ident", metavar="RECIPE")
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.pass_obj
+def show(computer: Path | None, ident: str, as_json: bool) -> None:
+    """Print a recipe's file, to read it or to begin your own from it."""
+    source = ferry_here(computer).recipes.source(ident)
+    if as_json:
+        echo_json({"id": source.id, "origin": source.origin, "text": source.text()})
+    else:
+        click.echo(source.text(), nl=False)
+
+
+@command.command("check")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.pass_obj
+def check(computer: Path | None, file: Path, as_json: bool) -> None:
+    """Read a recipe FILE and say what is wrong with it, key by key."""
+    recipes = ferry_here(computer).recipes
+    try:
+        recipe = recipes.check(file)
+    except FerryError as error:
+        if not as_json:
+            raise
+        echo_json({"file": str(file), "right": False, "what": error.what,
+                   "faults": list(error.details)})  # fmt: skip
+        raise click.exceptions.Exit(DAMAGED) from None
+    if as_json:
+        echo_json({"file": str(file), "right": True, "faults": []})
+        return
+    out = console()
+    if isinstance(recipe, GameRecipe):
+        out.print(f"[good]✓[/] {escape(str(file))} is right: {escape(recipe.game.title)}, "
+                  f"{len(recipe.editions)} editions.")  # fmt: skip
+        for name, edition in recipe.editions.items():
+            out.print(f"  {escape(recipe.game.id)}/{escape(name)}  {escape(edition.title)}")
+    else:
+        out.print(f"[good]✓[/] {escape(str(file))} is right: {escape(recipe.box.title)}.")
+    if recipes.own and file.resolve().parent != recipes.own.resolve():
+        out.print(f"To use it, put it into {escape(str(recipes.own))}")

@@ -1,0 +1,99 @@
+"""`cferry undo`: put a target back as it was before a crossing."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from clever_ferry.cli.described import record_data
+from clever_ferry.cli.here import can_ask, ferry_here
+from clever_ferry.cli.screen import console, echo_json, escape, when
+from clever_ferry.crossing import Undoing
+from clever_ferry.errors import RefusedError, WrongUseError
+
+__all__ = ["command"]
+
+
+@click.command("undo")
+@click.argument("number", type=int, required=False)
+@click.option("--dry-run", is_flag=True, help="Show what would be done and change nothing.")
+@click.option("--yes", is_flag=True, help="Do it without asking.")
+@click.option(
+    "--lose-later-play", is_flag=True,
+    help="With --yes: do it although the saves were played since (they are backed up).",
+)  # fmt: skip
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.pass_obj
+def command(
+    computer: Path | None, number: int | None, dry_run: bool, yes: bool, lose_later_play: bool,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Put a target back as it was before a crossing: bytes, names and time stamps.
+
+    NUMBER is the crossing's in `cferry log`; without it, the newest one.
+    """
+    ferry = ferry_here(computer)
+    plan = ferry.plan_undo(number)
+    out = console()
+    if not as_json:
+        _print_plan(plan)
+    if dry_run:
+        if as_json:
+            echo_json({**record_data(plan.record), "undone": False, "changed": list(plan.changed)})
+        else:
+            out.print("This was a dry run: nothing was changed.")
+        return
+    _agree(plan, yes=yes, lose=lose_later_play, ask=can_ask() and not as_json and not yes)
+    kept = ferry.undo(plan)
+    if as_json:
+        echo_json(
+            {
+                **record_data(plan.record),
+                "state": "undone",
+                "undone": True,
+                "changed": list(plan.changed),
+                "kept_as": kept.id,
+            }
+        )
+        return
+    count = len(plan.manifest.files)
+    out.print(f"[good]✓[/] Crossing {plan.record.number} is undone: {count} file"
+              f"{'s' * (count != 1)} put back, {len(plan.manifest.absent)} taken away.")  # fmt: skip
+
+
+def _print_plan(plan: Undoing) -> None:
+    out, story = console(), plan.record.story
+    out.print(f"[bold]Crossing {plan.record.number}[/] of {when(plan.record.started)}")
+    out.print(f"  {escape(story['game'])}: {escape(story['from']['title'])} → "
+              f"{escape(story['to']['title'])}")  # fmt: skip
+    for move in story["moves"]:
+        back = move["replaced"]
+        slot = f"slot {move['to_slot']}" if move["to_slot"] else "its place"
+        if back:
+            facts = " · ".join(f"{k} {v}" for k, v in list(back["facts"].items())[1:5])
+            out.print(f"  {slot}: [save]{escape(back['name'])}[/] comes back  [dim]{escape(facts)}[/]")
+        else:
+            out.print(f"  {slot}: [save]{escape(move['save']['name'])}[/] goes; it was free before")
+    if plan.changed:
+        out.print("[care]These saves were played or changed since the crossing:[/]")
+        for path in plan.changed[:5]:
+            out.print(f"  {escape(path)}")
+        out.print("Undoing takes that away too. It is backed up first.")
+
+
+def _agree(plan: Undoing, *, yes: bool, lose: bool, ask: bool) -> None:
+    if yes:
+        if plan.changed and not lose:
+            raise RefusedError(
+                "The carried saves were played or changed since, and undoing would lose that.",
+                advice="Add --lose-later-play to do it all the same (what is there now is backed "
+                "up first).",
+            )
+        return
+    if not ask:
+        raise WrongUseError(
+            "Nothing was undone: there is nobody to ask here.", advice="Add --yes to do it."
+        )
+    if not click.confirm("Put it back?"):
+        raise click.Abort

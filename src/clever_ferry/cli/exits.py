@@ -1,0 +1,85 @@
+"""How the program ends: each error's exit code, and its words on the terminal."""
+
+from __future__ import annotations
+
+import json
+import os
+
+import click
+
+from clever_ferry.errors import (
+    DamagedError,
+    FerryError,
+    NotFoundError,
+    NotProvenError,
+    PutBackError,
+    RefusedError,
+    UnsupportedError,
+    WrongUseError,
+)
+
+__all__ = ["DAMAGED", "NOTHING", "STOPPED", "WRONG_USE", "explain_exit"]
+
+FAULT = 1
+WRONG_USE = 2
+NOTHING = 3
+REFUSED = 4
+DAMAGED = 5
+NOT_PROVEN = 6
+PUT_BACK = 7
+STOPPED = 130
+
+_CODES: tuple[tuple[type[FerryError], int], ...] = (
+    (WrongUseError, WRONG_USE),
+    (NotFoundError, NOTHING),
+    (RefusedError, REFUSED),
+    (DamagedError, DAMAGED),
+    (UnsupportedError, DAMAGED),
+    (NotProvenError, NOT_PROVEN),
+    (PutBackError, PUT_BACK),
+)
+
+
+def explain_exit(error: Exception, *, as_json: bool) -> int:
+    """Say what went wrong on standard error (as JSON on standard output) and return the code."""
+    match error:
+        case click.exceptions.Exit():
+            return error.exit_code
+        case click.Abort():
+            click.echo("\nStopped; nothing was changed.", err=True)
+            return STOPPED
+        case FerryError():
+            code = next(code for kind, code in _CODES if isinstance(error, kind))
+            _say(error.what, error.details, error.advice, code, as_json)
+            return code
+        case click.UsageError():
+            _say(error.format_message(), (), _usage_advice(error), WRONG_USE, as_json)
+            return WRONG_USE
+        case click.ClickException():
+            _say(error.format_message(), (), "", WRONG_USE, as_json)
+            return WRONG_USE
+        case BrokenPipeError():
+            os._exit(0)
+        case OSError():
+            where = f": {error.filename}" if error.filename else ""
+            _say(f"The system says: {error.strerror or error}{where}", (), "", FAULT, as_json)
+            return FAULT
+        case _:
+            raise error
+
+
+def _usage_advice(error: click.UsageError) -> str:
+    path = error.ctx.command_path if error.ctx else "cferry"
+    return f"`{path} --help` shows how it is used."
+
+
+def _say(what: str, details: tuple[str, ...], advice: str, code: int, as_json: bool) -> None:
+    if as_json:
+        told = {"exit": code, "what": what, "details": list(details), "advice": advice}
+        click.echo(json.dumps({"error": told}, indent=2, ensure_ascii=False))
+        return
+    click.secho(what, fg="red", bold=True, err=True)
+    for line in details:
+        click.echo(line, err=True)
+    if advice:
+        click.echo(advice, err=True)

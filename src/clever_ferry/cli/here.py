@@ -1,0 +1,63 @@
+"""What every command begins with: the ferry for this computer, and what was left half-way."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import TypeVar
+
+import click
+
+from clever_ferry.api import Ferry, open_ferry
+from clever_ferry.errors import ChoiceNeededError
+
+__all__ = ["can_ask", "choose", "ferry_here"]
+
+_T = TypeVar("_T")
+
+
+def ferry_here(computer: Path | None) -> Ferry:
+    """Return the ferry; a killed crossing is put back first, and that is said."""
+    ferry = open_ferry(computer)
+    for one in ferry.recover():
+        number = one.record.number
+        if one.trouble:
+            click.secho(
+                f"Crossing {number} was cut short, and its target can't be put back yet: "
+                f"{one.trouble}",
+                fg="red",
+                err=True,
+            )
+        else:
+            click.secho(
+                f"Crossing {number} was cut short before it was proved. Its target is now as it "
+                "was before.",
+                fg="yellow",
+                err=True,
+            )
+    return ferry
+
+
+def can_ask() -> bool:
+    """Tell whether somebody sits at a terminal and can be asked."""
+    return sys.stdin.isatty() and sys.stdout.isatty()
+
+
+def choose(attempt: Callable[[dict[str, str]], _T], *, ask: bool) -> _T:
+    """Run a job; where a choice is needed, ask for it and run the job again with the answer.
+
+    `attempt` gets the answers so far by option (such as `--to-account`).
+    """
+    answers: dict[str, str] = {}
+    while True:
+        try:
+            return attempt(answers)
+        except ChoiceNeededError as error:
+            if not ask or not error.choices or error.option in answers:
+                raise
+            click.secho(error.what, bold=True)
+            for number, (label, _) in enumerate(error.choices, 1):
+                click.echo(f"  {number}  {label.strip()}")
+            picked = click.prompt("Which one", type=click.IntRange(1, len(error.choices)))
+            answers[error.option] = error.choices[picked - 1][1]

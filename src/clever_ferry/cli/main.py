@@ -1,0 +1,107 @@
+"""The `cferry` command: finds each subcommand only when it is asked for, so that help is quick."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+
+import click
+
+from clever_ferry import __version__
+
+__all__ = ["cferry", "run"]
+
+_COMMANDS = {
+    "look": "Show which games' saves are on this computer.",
+    "slots": "List the saves of a game, with what you know them by.",
+    "cross": "Carry saves from one edition of a game to another.",
+    "check": "Read saves to the last byte and say whether they are whole.",
+    "undo": "Put a target back as it was before a crossing.",
+    "log": "List what was carried, when, and what became of it.",
+    "recipe": "List, show and check the recipes for games.",
+    "demo": "See a crossing on a made-up computer with made-up games.",
+}
+
+
+class _Lazy(click.Group):
+    """A group that imports a subcommand when it is used."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        """Return the names in the order in which one meets them."""
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        """Import one subcommand."""
+        if name not in _COMMANDS:
+            return None
+        module = importlib.import_module(f"clever_ferry.cli.commands.{name}")
+        command = module.command
+        assert isinstance(command, click.Command)
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        """Resolve a subcommand; an unknown one names the near ones."""
+        if args and args[0] not in _COMMANDS and not args[0].startswith("-"):
+            import difflib
+
+            near = difflib.get_close_matches(args[0], _COMMANDS, 2, 0.5)
+            hint = f" Did you mean {' or '.join(near)}?" if near else ""
+            raise click.UsageError(f"There is no command {args[0]!r}.{hint}", ctx)
+        return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """List the subcommands without importing them."""
+        with formatter.section("Commands"):
+            formatter.write_dl(list(_COMMANDS.items()))
+
+
+@click.group(
+    cls=_Lazy,
+    invoke_without_command=True,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    epilog="Saves are named GAME/EDITION, with :SLOT for some of them: saltglass/depot:2. "
+    "Nothing is changed without being shown and asked first; see `cferry cross --help`.",
+)
+@click.option(
+    "--computer",
+    envvar="CFERRY_COMPUTER",
+    type=click.Path(path_type=Path),
+    metavar="FOLDER",
+    help="Work on a described computer (a folder with a computer.toml) instead of this one.",
+)
+@click.version_option(__version__, prog_name="Clever Ferry")
+@click.pass_context
+def cferry(context: click.Context, computer: Path | None) -> None:
+    """Carry save games between store editions, releases, servers and systems.
+
+    Backs up first, proves afterwards that the saves load, and can undo it all.
+    Without a command: what is here, and what you could do next.
+    """
+    context.obj = computer
+    if context.invoked_subcommand is None:
+        from clever_ferry.cli.overview import overview
+
+        overview(computer)
+
+
+def run(arguments: Sequence[str] | None = None) -> None:
+    """Run the program and end with its documented exit code."""
+    for stream in (sys.stdout, sys.stderr):
+        # A console that lacks a character shows another instead of ending the program.
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="replace")
+    arguments = list(sys.argv[1:] if arguments is None else arguments)
+    try:
+        code = cferry.main(arguments, prog_name="cferry", standalone_mode=False)
+    except Exception as error:
+        from clever_ferry.cli.exits import explain_exit
+
+        code = explain_exit(error, as_json="--json" in arguments)
+    except KeyboardInterrupt:
+        click.echo("\nStopped. What was begun is put back.", err=True)
+        code = 130
+    sys.exit(code if isinstance(code, int) else 0)

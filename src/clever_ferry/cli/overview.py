@@ -1,0 +1,61 @@
+"""`cferry` alone: what is here, and what one could do next."""
+
+from __future__ import annotations
+
+from itertools import groupby
+from pathlib import Path
+
+from clever_ferry.api import Sight
+from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.screen import console, escape
+
+__all__ = ["overview"]
+
+
+def overview(computer: Path | None) -> None:
+    """Print it."""
+    ferry = ferry_here(computer)
+    sights, faults = ferry.look()
+    out = console()
+    out.print(f"[bold]Clever Ferry[/] carries save games. On [place]{escape(ferry.computer.name)}[/]:")
+    if not sights:
+        out.print("  no saves of the games that it has recipes for.\n")
+        out.print("Next:")
+        out.print("  cferry demo            see it at work on a made-up computer")
+        out.print("  cferry recipe list     which games it knows, and where it looks")
+    else:
+        for title, group in groupby(sights, key=lambda sight: sight.berth.game.title):
+            places = [_told(sight) for sight in group]
+            out.print(f"  [save]{escape(title)}[/]: {', '.join(places)}")
+        out.print("\nNext:")
+        for command, why in _next_steps(sights):
+            out.print(f"  {escape(command):<44} [dim]{escape(why)}[/]")
+    records = ferry.log()
+    if records and records[0].state == "proved":
+        out.print(f"  {'cferry undo':<44} [dim]take back crossing {records[0].number}[/]")
+    if faults:
+        out.print(f"[care]{len(faults)} of your recipes can't be used:[/] see `cferry recipe list`")
+
+
+def _told(sight: Sight) -> str:
+    count = len(sight.saves)
+    what = "can't be read" if sight.problems and not count else f"{count} save{'s' * (count != 1)}"
+    return f"{escape(sight.berth.edition.title)} ({what})"
+
+
+def _next_steps(sights: list[Sight]) -> list[tuple[str, str]]:
+    first = next((sight for sight in sights if sight.saves), sights[0])
+    game = first.berth.game
+    found = [
+        ("cferry look", "where they are, and when you last played"),
+        (f"cferry slots {game.id}", "each save with what you know it by"),
+    ]
+    others = [edition for edition in game.editions.values() if edition.id != first.berth.edition.id]
+    here = {sight.berth.edition.id for sight in sights if sight.berth.game.id == game.id}
+    target = next((one for one in others if one.id in here), None)
+    if target is not None and first.saves:
+        start = f"{first.berth.address}:{first.saves[0].slot}"
+        found.append(
+            (f"cferry cross {start} {game.id}/{target.id} --dry-run", "what a crossing would do")
+        )
+    return found

@@ -1,0 +1,133 @@
+"""The terminal's look: one console, tables, and values in a player's words."""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import click
+from rich import box
+from rich.console import Console
+from rich.markup import escape
+from rich.table import Table
+from rich.theme import Theme
+
+from clever_ferry.cargo import Save
+
+__all__ = [
+    "console",
+    "echo_json",
+    "escape",
+    "facts_line",
+    "heading",
+    "place",
+    "size",
+    "steps",
+    "table",
+    "when",
+    "when_cell",
+]
+
+_THEME = Theme(
+    {
+        "save": "bold",
+        "good": "green",
+        "bad": "red",
+        "care": "yellow",
+        "dim": "bright_black",
+        "place": "cyan",
+    }
+)
+_PIPE_WIDTH = 100
+
+
+def console(*, err: bool = False) -> Console:
+    """Return the console for output, or for messages beside it."""
+    stream = sys.stderr if err else sys.stdout
+    width = None
+    if not stream.isatty() and "COLUMNS" not in os.environ:
+        width = _PIPE_WIDTH
+    return Console(file=stream, theme=_THEME, width=width, highlight=False, soft_wrap=False)
+
+
+def table(*columns: str, right: Sequence[str] = ()) -> Table:
+    """Return an empty table in the program's look."""
+    made = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", expand=False)
+    for column in columns:
+        made.add_column(column, justify="right" if column in right else "left", overflow="fold")
+    return made
+
+
+def heading(text: str) -> str:
+    """Return a heading's markup."""
+    return f"[bold underline]{escape(text)}[/]"
+
+
+def steps(lines: Iterable[str]) -> str:
+    """Return numbered lines."""
+    return "\n".join(f"  {number}. {escape(line)}" for number, line in enumerate(lines, 1))
+
+
+def facts_line(save: Save, *, most: int = 4) -> str:
+    """Return a save's first facts but its name: `Day 31 · Played 12 h 05 min`."""
+    facts = [f"{fact.label} {fact.text}" for fact in save.facts if fact.key != "name"]
+    return " · ".join(facts[:most])
+
+
+def size(count: int) -> str:
+    """Return bytes in words.
+
+    >>> size(512), size(2_500_000)
+    ('512 B', '2.5 MB')
+    """
+    value, units = float(count), ["B", "kB", "MB", "GB", "TB"]
+    while value >= 999.5 and len(units) > 1:
+        value /= 1000
+        units.pop(0)
+    return f"{count} B" if units[0] == "B" else f"{value:.{1 if value < 99.95 else 0}f} {units[0]}"
+
+
+def when(stamp: int | None, now: float | None = None) -> str:
+    """Return a time stamp (ns since 1970) in local time, and how long ago that is."""
+    if stamp is None:
+        return "not known"
+    then = datetime.fromtimestamp(stamp / 1e9)
+    seconds = (now if now is not None else datetime.now().timestamp()) - stamp / 1e9
+    return f"{then:%Y-%m-%d %H:%M} ({_ago(seconds)})"
+
+
+def when_cell(stamp: int | None) -> str:
+    """Return a time stamp for a table: how long ago it is stands below it."""
+    if not stamp:
+        return "[dim]never[/]"
+    date, _, ago = when(stamp).partition(" (")
+    return f"{date}\n[dim]{ago.rstrip(')')}[/]"
+
+
+def _ago(seconds: float) -> str:
+    if seconds < -60:
+        return "in the future"
+    for unit, length in (("day", 86400), ("hour", 3600), ("minute", 60)):
+        count = int(seconds // length)
+        if count >= 1:
+            return f"{count} {unit}{'s' if count > 1 else ''} ago"
+    return "just now"
+
+
+def place(path: Path, most: int = 200) -> str:
+    """Return a path with the home folder shortened."""
+    home = str(Path.home())
+    text = str(path)
+    if text.startswith(home + os.sep):
+        text = "~" + text[len(home) :]
+    return text if len(text) <= most else "…" + text[-most + 1 :]
+
+
+def echo_json(value: Any) -> None:
+    """Print a value as JSON."""
+    click.echo(json.dumps(value, indent=2, ensure_ascii=False))

@@ -1,0 +1,314 @@
+"""Planning: which save goes where, what it replaces, what changes on the way. Nothing is written."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+
+from clever_ferry.cargo import Piece, Save
+from clever_ferry.errors import ChoiceNeededError, DamagedError, RefusedError, WrongUseError
+from clever_ferry.finding.addresses import names_of, parse_slots, select
+from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.moving import refuse_forbidden
+from clever_ferry.naming import FieldSpec, Value
+from clever_ferry.recipes.edition import Edition, Laid
+
+__all__ = ["Change", "Move", "Plan", "make_plan"]
+
+
+@dataclass(frozen=True)
+class Change:
+    """A name field that the target gets otherwise than from the source, and from where."""
+
+    field: str
+    value: Value
+    how: str
+
+
+@dataclass(frozen=True)
+class Move:
+    """One save's way: from its slot to the target's, and all that this takes."""
+
+    save: Save
+    slot: int
+    fields: Mapping[str, Value]
+    replaced: Save | None
+    laid: tuple[Laid, ...]
+    removes: tuple[str, ...]
+    """Entries of the replaced save that no new piece takes the place of."""
+    changes: tuple[Change, ...]
+    left_behind: tuple[Piece, ...]
+    """Pieces that the target's edition does not have."""
+
+    @property
+    def renamed(self) -> list[tuple[str, str]]:
+        """Entries whose name changes, before and after."""
+        pairs = [(item.piece.entry, item.put.name) for item in self.laid]
+        return [pair for pair in pairs if pair[0] != pair[1]]
+
+
+@dataclass(frozen=True)
+class Plan:
+    """A crossing as it will be carried out."""
+
+    source: OpenBerth
+    target: OpenBerth
+    moves: tuple[Move, ...]
+
+    @property
+    def replaced(self) -> list[Save]:
+        """Saves of the target that will be replaced."""
+        return [move.replaced for move in self.moves if move.replaced]
+
+    @property
+    def size(self) -> int:
+        """Bytes to read from the source."""
+        return sum(move.save.size for move in self.moves)
+
+
+def make_plan(
+    source: OpenBerth,
+    target: OpenBerth,
+    *,
+    chosen: str | None,
+    slots: str | None,
+    given: Mapping[str, str],
+    random: Callable[[int], bytes],
+) -> Plan:
+    """Plan a crossing of the chosen slots (all, if None) to `slots` of the target.
+
+    `given` are name fields that the user states; `random` makes new identifiers.
+    Raises FerryError subclasses for all that would stand in the way.
+    """
+    where = f"{source.berth.address}"
+    saves = select(source.listing.saves, chosen, where)
+    _refuse_damaged(saves, source)
+    _refuse_foreign_given(given, target.berth.edition)
+    goals = _goals(saves, target, slots, given)
+    moves = [_move(save, goal, target, given, random) for save, goal in zip(saves, goals, strict=True)]
+    _refuse_same(source, target, moves)
+    _refuse_collisions(moves)
+    _refuse_beyond_limit(target, moves)
+    return Plan(source, target, tuple(moves))
+
+
+@dataclass(frozen=True)
+class _Goal:
+    """Where a save is to go: a slot, a save that it replaces, a name; what is not set is open."""
+
+    slot: int | None = None
+    replaced: Save | None = None
+    name: str | None = None
+
+
+def _goals(
+    saves: Sequence[Save], target: OpenBerth, slots: str | None, given: Mapping[str, str]
+) -> list[_Goal]:
+    edition, there = target.berth.edition, target.listing.saves
+    if slots is None:
+        if not edition.numbered:
+            return [_Goal() for _ in saves]
+        return [_Goal(slot=save.slot, replaced=_in_slot(there, save.slot)) for save in saves]
+    named = [save for save in there if slots.casefold() in names_of(save)]
+    wanted = parse_slots(slots)
+    if named or wanted.named:
+        if len(saves) != 1:
+            raise WrongUseError(
+                f"{len(saves)} saves can't all become {slots!r}.",
+                advice="Choose one save with :SLOT after the first address.",
+            )
+        if named:
+            one = select(there, slots, target.berth.address)[0]
+            return [_Goal(slot=one.slot, replaced=one)]
+        if edition.numbered or len(edition.key_fields) != 1:
+            select(there, slots, target.berth.address)  # tells which there are
+        return [_Goal(name=slots)]
+    if len(wanted.numbers) != len(saves):
+        first = wanted.numbers[0]
+        raise WrongUseError(
+            f"{len(saves)} saves are to go to {len(wanted.numbers)} slots ({slots}).",
+            advice=f"Name as many slots, such as :{first}-{first + len(saves) - 1}.",
+        )
+    if edition.numbered:
+        return [_Goal(slot=slot, replaced=_in_slot(there, slot)) for slot in wanted.numbers]
+    return [
+        _Goal(slot=number, replaced=select(there, str(number), target.berth.address)[0])
+        for number in wanted.numbers
+    ]
+
+
+def _in_slot(saves: Sequence[Save], slot: int) -> Save | None:
+    there = [save for save in saves if save.slot == slot]
+    if len(there) > 1:
+        names = ", ".join(save.title for save in there)
+        raise ChoiceNeededError(
+            f"Slot {slot} of the target is held by {len(there)} saves: {names}.",
+            advice="Say which one is to be replaced by its name: …:NAME",
+        )
+    return there[0] if there else None
+
+
+def _move(
+    save: Save, goal: _Goal, target: OpenBerth, given: Mapping[str, str],
+    random: Callable[[int], bytes],
+) -> Move:  # fmt: skip
+    edition = target.berth.edition
+    fields: dict[str, Value] = {}
+    changes: list[Change] = []
+    for name in edition.key_fields:
+        if name == "slot" and goal.slot is not None:
+            fields[name] = goal.slot
+            continue
+        if goal.name is not None:
+            change = Change(name, goal.name, "given")
+        elif not edition.numbered and goal.replaced is not None:
+            change = Change(name, goal.replaced.fields[name], "adopted")
+        else:
+            change = _arrival(name, edition.fields[name], save, goal.replaced, given, random)
+        fields[name] = change.value
+        if change.how != "kept":
+            changes.append(change)
+    replaced = goal.replaced or _same_name(target, fields)
+    laid = edition.lay(save, fields, target.berth.fields)
+    kept = {item.piece.key for item in laid}
+    left = tuple(piece for piece in save.pieces if piece.key not in kept)
+    if edition.box_title is None:
+        for item in laid:
+            refuse_forbidden(item.put.name, target.berth.system)
+    new = {_folded(item.put.name, target) for item in laid}
+    removes = tuple(
+        piece.entry
+        for piece in (replaced.pieces if replaced else ())
+        if _folded(piece.entry, target) not in new
+    )
+    slot = goal.slot or (replaced.slot if replaced else 0)
+    return Move(save, slot, fields, replaced, tuple(laid), removes, tuple(changes), left)
+
+
+def _folded(name: str, target: OpenBerth) -> str:
+    return name.casefold() if target.berth.files.fold else name
+
+
+def _same_name(target: OpenBerth, fields: Mapping[str, Value]) -> Save | None:
+    key = {name: _folded(str(value), target) for name, value in fields.items()}
+    for save in target.listing.saves:
+        if {name: _folded(str(value), target) for name, value in save.fields.items()} == key:
+            return save
+    return None
+
+
+def _arrival(
+    name: str, field: FieldSpec, save: Save, replaced: Save | None, given: Mapping[str, str],
+    random: Callable[[int], bytes],
+) -> Change:  # fmt: skip
+    """Return a name field's value in the target, by the first way that can be gone."""
+    if name in given:
+        return Change(name, int(given[name]) if field.type == "number" else given[name], "given")
+    for way in field.on_arrival:
+        if way == "kept" and name in save.fields:
+            return Change(name, save.fields[name], "kept")
+        if way == "adopted" and replaced is not None and name in replaced.fields:
+            return Change(name, replaced.fields[name], "adopted")
+        if way == "made" and field.type in ("hex", "digits"):
+            return Change(name, _made(field, random), "made")
+    ways = " or ".join(field.on_arrival)
+    raise RefusedError(
+        f"{save.title} needs a {name} in the target, and there is none ({ways}).",
+        details=("This edition takes only a save that it made itself.",)
+        if "adopted" in field.on_arrival
+        else (),
+        advice=f"Make a throwaway save in the target's game and carry onto its slot, or state it "
+        f"with --give {name}=VALUE ({field.wants()}).",
+    )
+
+
+def _made(field: FieldSpec, random: Callable[[int], bytes]) -> str:
+    length = (field.length if field.type in ("hex", "digits") else None) or 16
+    if field.type == "hex":
+        return random(length).hex()[:length]
+    return str(int.from_bytes(random(length), "big"))[:length].zfill(length)
+
+
+def _refuse_damaged(saves: Sequence[Save], source: OpenBerth) -> None:
+    if source.listing.problems:
+        raise DamagedError(
+            f"{source.berth.title} is not in order, so nothing is taken from it.",
+            details=tuple(f"  {problem}" for problem in source.listing.problems),
+            advice=f"`cferry check {source.berth.address}` looks at every save.",
+        )
+    bad = [save for save in saves if save.problems]
+    if not bad:
+        return
+    lines = [f"  {save.slot}  {save.title}: {p}" for save in bad for p in save.problems]
+    good = ",".join(str(save.slot) for save in saves if not save.problems)
+    raise DamagedError(
+        "A save at the source is damaged or not whole, so nothing was carried."
+        if len(bad) == 1
+        else f"{len(bad)} saves at the source are damaged or not whole, so nothing was carried.",
+        details=tuple(lines),
+        advice=f"The others can go: choose them with {source.berth.address}:{good}"
+        if good
+        else "Look for an older copy of it, or load and save it once in its own game.",
+    )
+
+
+def _refuse_foreign_given(given: Mapping[str, str], edition: Edition) -> None:
+    for name, text in given.items():
+        if name not in edition.key_fields or name == "slot":
+            known = ", ".join(field for field in edition.key_fields if field != "slot")
+            raise WrongUseError(
+                f"{edition.title} has no {name!r} to give.",
+                details=(f"There is: {known}." if known else "It has none.",),
+            )
+        field = edition.fields[name]
+        value: Value = int(text) if field.type == "number" and text.isdecimal() else text
+        if field.write(value) is None:
+            raise WrongUseError(f"--give {name}={text}: it takes {field.wants()}.")
+
+
+def _refuse_same(source: OpenBerth, target: OpenBerth, moves: Sequence[Move]) -> None:
+    if source.berth.root != target.berth.root:
+        return
+    for move in moves:
+        if move.replaced is not None and move.replaced.fields == move.save.fields:
+            raise WrongUseError(
+                f"{move.save.title} would go onto itself.",
+                advice="Name another slot after the second address, such as "
+                f"{target.berth.address}:{move.slot + 1}",
+            )
+
+
+def _refuse_collisions(moves: Sequence[Move]) -> None:
+    seen: dict[str, Save] = {}
+    for move in moves:
+        for name in (*(item.put.name for item in move.laid), *move.removes):
+            other = seen.setdefault(name.casefold(), move.save)
+            if other is not move.save:
+                raise RefusedError(
+                    f"{other.title} and {move.save.title} would both become {name!r}.",
+                    advice="Carry them one by one, to slots or names of their own.",
+                )
+
+
+def _refuse_beyond_limit(target: OpenBerth, moves: Sequence[Move]) -> None:
+    most, edition = target.berth.edition.most_slots, target.berth.edition
+    if most is None:
+        return
+    for move in moves:
+        if edition.numbered and move.slot > most:
+            raise RefusedError(
+                f"{edition.title} shows only {most} slots; {move.save.title} would go to slot "
+                f"{move.slot} and not be seen.",
+                details=tuple(_slots_told(target, most)),
+                advice="Choose another slot after the second address.",
+            )
+    count = len(target.listing.saves) + sum(move.replaced is None for move in moves)
+    if not edition.numbered and count > most:
+        raise RefusedError(f"{edition.title} shows only {most} saves; this would make {count}.")
+
+
+def _slots_told(target: OpenBerth, most: int) -> list[str]:
+    taken = {save.slot: save.title for save in target.listing.saves}
+    free = [str(slot) for slot in range(1, most + 1) if slot not in taken]
+    return [f"Free slots: {', '.join(free) if free else 'none'}."]
+

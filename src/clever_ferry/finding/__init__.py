@@ -1,0 +1,19 @@
+"""Finding: computers and their folders, berths on them, saves in those, and how all are addressed."""
+
+from clever_ferry.finding.addresses import Address, parse_address, select
+from clever_ferry.finding.berths import Berth, Search, find_berths, one_berth, open_berth
+from clever_ferry.finding.computers import Computer, described_computer, this_computer
+
+__all__ = [
+    "Address",
+    "Berth",
+    "Computer",
+    "Search",
+    "described_computer",
+    "find_berths",
+    "one_berth",
+    "open_berth",
+    "parse_address",
+    "select",
+    "this_computer",
+]

@@ -1,0 +1,111 @@
+"""The logbook: every crossing, from before its first change on, in one SQLite file."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal
+
+from clever_ferry.errors import DamagedError
+
+__all__ = ["Logbook", "Record", "State"]
+
+State = Literal["staging", "replacing", "proved", "put back", "undoing", "undone"]
+"""`staging`, `replacing` and `undoing` are what a crossing is left in when the tool is killed."""
+
+_SCHEMA = """
+CREATE TABLE IF NOT EXISTS crossings (
+    number   INTEGER PRIMARY KEY AUTOINCREMENT,
+    state    TEXT NOT NULL,
+    started  INTEGER NOT NULL,
+    ended    INTEGER,
+    manifest TEXT NOT NULL,
+    story    TEXT NOT NULL
+)
+"""
+
+
+@dataclass(frozen=True)
+class Record:
+    """One crossing. Times are ns since 1970; `story` holds what `log` tells of it, as JSON."""
+
+    number: int
+    state: State
+    started: int
+    ended: int | None
+    manifest: str
+    """The id of how the target stood before, in the locker."""
+    story: dict[str, Any] = field(default_factory=dict)
+
+
+class Logbook:
+    """The record of crossings; the file is made at the first writing."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+
+    @contextmanager
+    def _open(self) -> Iterator[sqlite3.Connection]:
+        self.path.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            book = sqlite3.connect(self.path, timeout=10)
+            try:
+                book.execute("PRAGMA synchronous = FULL")
+                book.execute(_SCHEMA)
+                with book:
+                    yield book
+            finally:
+                book.close()
+        except sqlite3.Error as error:
+            raise DamagedError(
+                f"The logbook {self.path} can't be used: {error}.",
+                advice="Move that file aside; backups do not depend on it.",
+            ) from None
+
+    def begin(self, *, started: int, manifest: str, story: dict[str, Any]) -> int:
+        """Write down a crossing before its first change; return its number."""
+        with self._open() as book:
+            row = book.execute(
+                "INSERT INTO crossings (state, started, manifest, story) "
+                "VALUES ('staging', ?, ?, ?)",
+                (started, manifest, json.dumps(story)),
+            )
+            return int(row.lastrowid or 0)
+
+    def turn(
+        self,
+        number: int,
+        state: State,
+        *,
+        ended: int | None = None,
+        story: dict[str, Any] | None = None,
+    ) -> None:
+        """Write down a crossing's new state."""
+        with self._open() as book:
+            book.execute(
+                "UPDATE crossings SET state = ?, ended = coalesce(?, ended), "
+                "story = coalesce(?, story) WHERE number = ?",
+                (state, ended, None if story is None else json.dumps(story), number),
+            )
+
+    def records(self) -> list[Record]:
+        """Return all crossings, the newest first."""
+        if not self.path.exists():
+            return []
+        with self._open() as book:
+            rows = book.execute(
+                "SELECT number, state, started, ended, manifest, story "
+                "FROM crossings ORDER BY number DESC"
+            ).fetchall()
+        return [
+            Record(number, state, started, ended, manifest, json.loads(story))
+            for number, state, started, ended, manifest, story in rows
+        ]
+
+    def left_over(self) -> list[Record]:
+        """Return crossings that were killed half-way."""
+        return [one for one in self.records() if one.state in ("staging", "replacing", "undoing")]

@@ -1,0 +1,138 @@
+"""Chains of layers, compiled from a recipe's names: peeled from outside in, dressed from inside out.
+
+    >>> from clever_ferry.layers import compile_layers
+    >>> from clever_ferry.layers.spec import CompressedSpec
+    >>> from clever_ferry.payload import BytesPayload, read_all
+    >>> chain = compile_layers({"packed": (CompressedSpec(kind="gzip"),)}, {})["packed"]
+    >>> dressed = chain.dress(BytesPayload(b"day 31"), {})
+    >>> read_all(chain.peel(dressed).payload, limit=100, what="the example")
+    b'day 31'
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from clever_ferry.errors import DamagedError
+from clever_ferry.layers.compressed import Compressed
+from clever_ferry.layers.found import Checked, Found
+from clever_ferry.layers.headers import After, ByTag, Header
+from clever_ferry.layers.spec import AfterSpec, ByTagSpec, CompressedSpec, HeaderSpec, LayerSpec
+from clever_ferry.layouts import Layout
+from clever_ferry.naming import Value
+from clever_ferry.payload import Payload
+
+__all__ = ["Chain", "Peeled", "compile_layers"]
+
+
+class _Layer(Protocol):
+    @property
+    def bound(self) -> frozenset[str]: ...
+
+    def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]: ...
+
+    def dress(
+        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
+    ) -> Payload: ...
+
+
+@dataclass(frozen=True)
+class Peeled:
+    """A payload without its wrapping, and what the wrapping said."""
+
+    payload: Payload
+    residue: tuple[Any, ...]
+    bound: Mapping[str, int | str]
+
+
+@dataclass(frozen=True)
+class Chain:
+    """Layers in the order in which they are peeled."""
+
+    layers: tuple[_Layer, ...]
+
+    def peel(self, source: Payload) -> Peeled:
+        """Peel all layers; checks over the payload run when it is read."""
+        found = Found()
+        payload, residue = self.peel_into(source, found)
+        if found.of_payload:
+            payload = Checked(payload, tuple(found.of_payload))
+        return Peeled(payload, residue, found.bound)
+
+    def peel_into(self, source: Payload, found: Found) -> tuple[Payload, tuple[Any, ...]]:
+        """Peel all layers and leave checks over the payload to the caller, in `found`."""
+        residues = []
+        for layer in self.layers:
+            source, residue = layer.peel(source, found)
+            residues.append(residue)
+        return source, tuple(residues)
+
+    def dress(
+        self,
+        payload: Payload,
+        fields: Mapping[str, Value],
+        residue: tuple[Any, ...] | None = None,
+    ) -> Payload:
+        """Put all layers on; `fields` are the target's name fields, that headers repeat."""
+        dressed = payload
+        residues = residue or (None,) * len(self.layers)
+        for layer, own in zip(reversed(self.layers), reversed(residues), strict=True):
+            dressed = layer.dress(dressed, payload, own, fields)
+        return dressed
+
+    @property
+    def bound(self) -> set[str]:
+        """The name fields that headers of these layers repeat."""
+        return {field for layer in self.layers for field in layer.bound}
+
+    def then(self, other: Chain) -> Chain:
+        """Return this chain with another's layers within."""
+        return Chain(self.layers + other.layers)
+
+
+def compile_layers(
+    specs: Mapping[str, Sequence[LayerSpec]], layouts: Mapping[str, Layout]
+) -> dict[str, Chain]:
+    """Compile named layers; raises DamagedError where a name is not known or refers to itself."""
+    done: dict[str, Chain] = {}
+
+    def layout(name: str, of: str) -> Layout:
+        if name not in layouts:
+            known = ", ".join(sorted(layouts)) or "none"
+            raise DamagedError(f"layers.{of}: there is no layout {name!r}; known here: {known}.")
+        return layouts[name]
+
+    def joined(names: Iterable[str], open_ones: tuple[str, ...]) -> Chain:
+        chain = Chain(())
+        for name in names:
+            chain = chain.then(build(name, open_ones))
+        return chain
+
+    def build(name: str, open_ones: tuple[str, ...]) -> Chain:
+        if name in done:
+            return done[name]
+        if name in open_ones:
+            raise DamagedError(f"layers.{name} is made of itself: {' > '.join((*open_ones, name))}.")
+        if name not in specs:
+            known = ", ".join(sorted(specs)) or "none"
+            raise DamagedError(f"There is no layer {name!r}; known here: {known}.")
+        made: list[_Layer] = []
+        for spec in specs[name]:
+            match spec:
+                case CompressedSpec():
+                    made.append(Compressed(spec))
+                case HeaderSpec():
+                    made.append(Header(layout(spec.layout, name)))
+                case ByTagSpec():
+                    inner = {tag: joined(of, (*open_ones, name)) for tag, of in spec.of.items()}
+                    made.append(ByTag(spec, layout(spec.layout, name), inner))
+                case AfterSpec():
+                    made.append(After(spec.marker))
+        done[name] = Chain(tuple(made))
+        return done[name]
+
+    for name in specs:
+        build(name, ())
+    return done

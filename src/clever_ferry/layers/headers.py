@@ -1,0 +1,161 @@
+"""Headers as layers: a layout before the bytes, whose sizes and checksums follow the bytes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Any
+
+from clever_ferry.errors import UnsupportedError
+from clever_ferry.layers.found import Check, Checked, Found
+from clever_ferry.layers.spec import ByTagSpec
+from clever_ferry.layouts import Layout, LayoutError, Running, point
+from clever_ferry.naming import Value
+from clever_ferry.payload import (
+    BytesPayload,
+    JoinedPayload,
+    Payload,
+    SlicedPayload,
+    StreamPayload,
+    head,
+)
+
+if TYPE_CHECKING:
+    from clever_ferry.layers.chain import Chain
+
+__all__ = ["After", "ByTag", "Header"]
+
+_LARGEST_HEADER = 1 << 16
+_KEPT = 32 << 20
+
+
+class Header:
+    """A layout before the bytes."""
+
+    def __init__(self, layout: Layout) -> None:
+        self.layout = layout
+        self.bound = frozenset(layout.bound.values())
+
+    def peel(self, source: Payload, found: Found) -> tuple[Payload, dict[str, Any]]:
+        """Return what follows the header, checked by it, and the header's values."""
+        values, after = self.layout.read(head(source, _LARGEST_HEADER))
+        for own, field in self.layout.bound.items():
+            value = values[own]
+            found.bound[field] = value.hex() if isinstance(value, bytes) else value
+        checks: list[Check] = []
+        for own, what, of in self.layout.computed:
+            kept = checks if of == "inside" else found.of_payload
+            kept.append(Check(self.layout.name, own, what, values[own]))
+        inside: Payload = SlicedPayload(source, after)
+        return (Checked(inside, tuple(checks)) if checks else inside), values
+
+    def dress(
+        self,
+        inside: Payload,
+        whole: Payload,
+        residue: Mapping[str, Any] | None,
+        fields: Mapping[str, Value],
+    ) -> Payload:
+        """Return header and bytes; `residue` gives what the layout neither binds nor computes."""
+        values = dict(residue or {})
+        for own, field in self.layout.bound.items():
+            if field not in fields:
+                continue
+            values[own] = self._bound_value(own, fields[field])
+
+        def written() -> Iterator[bytes]:
+            reckoned, body = _reckon(self.layout, inside, whole)
+            yield self.layout.write({**values, **reckoned})
+            yield from body.chunks()
+
+        return StreamPayload(written)
+
+    def _bound_value(self, own: str, value: Value) -> int | bytes:
+        try:
+            return int(value) if own in self.layout.numbers else bytes.fromhex(str(value))
+        except ValueError:
+            kind = "number" if own in self.layout.numbers else "hexadecimal text"
+            raise LayoutError(self.layout.name, own, 0, f"{value!r} is no {kind}") from None
+
+
+def _reckon(layout: Layout, inside: Payload, whole: Payload) -> tuple[dict[str, int], Payload]:
+    """Reckon the computed fields; returns them and the inside, kept if it is small."""
+    values: dict[str, int] = {}
+    for of, payload in (("inside", inside), ("payload", whole)):
+        running = [(name, Running(what)) for name, what, where in layout.computed if where == of]
+        if not running:
+            continue
+        kept: list[bytes] = []
+        total = 0
+        for chunk in payload.chunks():
+            for _, digest in running:
+                digest.update(chunk)
+            total += len(chunk)
+            if total <= _KEPT:
+                kept.append(chunk)
+        values.update((name, digest.value) for name, digest in running)
+        if of == "inside" and total <= _KEPT:
+            inside = BytesPayload(b"".join(kept))
+    return values, inside
+
+
+class ByTag:
+    """A header, one of whose values names the layers within."""
+
+    def __init__(self, spec: ByTagSpec, layout: Layout, chains: Mapping[str, Chain]) -> None:
+        self.header, self.spec, self.chains = Header(layout), spec, chains
+        self.bound = self.header.bound
+
+    def _inner(self, values: Mapping[str, Any]) -> Chain:
+        tag = point(dict(values), self.spec.tag)
+        if str(tag) not in self.chains:
+            known = ", ".join(sorted(self.chains))
+            raise UnsupportedError(f"The wrapping {str(tag)!r} is not known; known are {known}.")
+        return self.chains[str(tag)]
+
+    def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]:
+        """Return the innermost payload and, as residue, the header's and the layers' own."""
+        inside, values = self.header.peel(source, found)
+        payload, residue = self._inner(values).peel_into(inside, found)
+        return payload, (values, residue)
+
+    def dress(
+        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
+    ) -> Payload:
+        """Dress by the residue's tag, or by the usual one where there is none."""
+        values, inner = residue or ({}, None)
+        if not values and self.spec.usual is not None:
+            values = {self.spec.tag.lstrip("/"): self.spec.usual}
+        dressed = self._inner(values).dress(inside, fields, inner)
+        return self.header.dress(dressed, whole, values, fields)
+
+
+class After:
+    """Only what follows a marker; what comes before is residue that is not kept."""
+
+    def __init__(self, marker: bytes) -> None:
+        self.marker = marker
+        self.bound: frozenset[str] = frozenset()
+
+    def peel(self, source: Payload, found: Found) -> tuple[Payload, None]:
+        """Return what follows the first marker; reading raises UnsupportedError if there is none."""
+        return StreamPayload(lambda: self._after(source)), None
+
+    def _after(self, source: Payload) -> Iterator[bytes]:
+        held, seen = b"", False
+        for chunk in source.chunks():
+            if seen:
+                yield chunk
+                continue
+            held += chunk
+            at = held.find(self.marker)
+            if at >= 0:
+                seen = True
+                yield held[at + len(self.marker) :]
+            else:
+                held = held[max(0, len(held) - len(self.marker) + 1) :]
+        if not seen:
+            raise UnsupportedError(f"the mark {self.marker!r} is nowhere in it.")
+
+    def dress(self, inside: Payload, whole: Payload, residue: Any, fields: object) -> Payload:
+        """Put the marker back in front."""
+        return JoinedPayload((BytesPayload(self.marker), inside))

@@ -1,0 +1,19 @@
+"""Binary layouts: one description of fields in order reads bytes into values and writes them."""
+
+from clever_ferry.layouts.codec import Computed, Layout, LayoutError, compile_layouts
+from clever_ferry.layouts.digests import DIGESTS, Running
+from clever_ferry.layouts.pointer import PointerError, point, put
+from clever_ferry.layouts.spec import LayoutSpec
+
+__all__ = [
+    "DIGESTS",
+    "Computed",
+    "Layout",
+    "LayoutError",
+    "LayoutSpec",
+    "PointerError",
+    "Running",
+    "compile_layouts",
+    "point",
+    "put",
+]

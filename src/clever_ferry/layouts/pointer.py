@@ -1,0 +1,46 @@
+"""Paths to values: `/players/3/name`, into nested mappings and lists.
+
+The spelling is that of RFC 6901 (JSON Pointer), `~1` for a slash in a name and `~0` for a tilde.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from clever_ferry.errors import DamagedError
+
+__all__ = ["PointerError", "point", "put"]
+
+
+class PointerError(DamagedError):
+    """A path that leads nowhere in the value at hand."""
+
+
+def _steps(path: str) -> list[str]:
+    if path == "":
+        return []
+    if not path.startswith("/"):
+        raise PointerError(f"The path {path!r} must start with '/'.")
+    return [step.replace("~1", "/").replace("~0", "~") for step in path[1:].split("/")]
+
+
+def point(value: Any, path: str) -> Any:
+    """Return what stands at a path; raises PointerError where nothing does."""
+    for step in _steps(path):
+        if isinstance(value, dict) and step in value:
+            value = value[step]
+        elif isinstance(value, list) and step == "#":
+            value = len(value)
+        elif isinstance(value, list) and step.isdecimal() and int(step) < len(value):
+            value = value[int(step)]
+        else:
+            raise PointerError(f"Nothing stands at {path!r}: {step!r} is not there.")
+    return value
+
+
+def put(value: Any, path: str, new: Any) -> None:
+    """Set what stands at a path in place; raises PointerError where nothing does yet."""
+    steps = _steps(path)
+    point(value, path)
+    parent = point(value, "/" + "/".join(steps[:-1]) if steps[:-1] else "")
+    parent[int(steps[-1]) if isinstance(parent, list) else steps[-1]] = new

@@ -1,0 +1,148 @@
+"""A folder's files, read-only and in confinement: no link is followed, no path leads out."""
+
+from __future__ import annotations
+
+import os
+import stat
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from clever_ferry.errors import DamagedError, NotFoundError, RefusedError
+from clever_ferry.payload import CHUNK
+from clever_ferry.tree import FileInfo
+
+__all__ = ["FilePayload", "FolderFiles"]
+
+_MOST_FILES = 1_000_000
+
+
+@dataclass(frozen=True)
+class FilePayload:
+    """A file's bytes; reading fails where the file is no longer the one that was listed."""
+
+    path: Path
+    size: int
+    stamp: int
+
+    def chunks(self) -> Iterator[bytes]:
+        """Yield the bytes in chunks of a mebibyte."""
+        try:
+            with self.path.open("rb", buffering=0) as file:
+                self._same(os.fstat(file.fileno()))
+                while chunk := file.read(CHUNK):
+                    yield chunk
+                self._same(os.fstat(file.fileno()))
+        except FileNotFoundError:
+            raise NotFoundError(
+                f"The file {self.path} was there a moment ago and is gone.",
+                advice="Close the game and its store's program, then try again.",
+            ) from None
+
+    def _same(self, now: os.stat_result) -> None:
+        if (now.st_size, now.st_mtime_ns) != (self.size, self.stamp):
+            raise RefusedError(
+                f"The file {self.path} changed while it was being read.",
+                advice="Close the game and its store's program, then try again.",
+            )
+
+
+class FolderFiles:
+    """The files below a folder; `fold` where its system does not tell upper from lower case."""
+
+    def __init__(self, root: Path, *, fold: bool = False) -> None:
+        self.root = root
+        self.fold = fold
+
+    def walk(self, enter: Callable[[str], bool]) -> Iterator[FileInfo]:
+        """Yield the files in the folders that `enter` lets in, sorted by path."""
+        seen = 0
+        folders = [""]
+        while folders:
+            here = folders.pop()
+            inner: list[str] = []
+            for entry in self._entries(here):
+                path = f"{here}/{entry.name}" if here else entry.name
+                if _is_link(entry):
+                    continue
+                if entry.is_dir(follow_symlinks=False):
+                    if enter(path):
+                        inner.append(path)
+                elif entry.is_file(follow_symlinks=False):
+                    data = _stat_of(entry)
+                    if data is not None:
+                        yield FileInfo(path, data.st_size, data.st_mtime_ns)
+                    seen += 1
+                if seen > _MOST_FILES:
+                    raise DamagedError(f"{self.root} holds more than {_MOST_FILES:,} files.")
+            folders.extend(reversed(inner))
+
+    def _entries(self, folder: str) -> list[os.DirEntry[str]]:
+        try:
+            with os.scandir(self.root / folder) as listed:
+                return sorted(listed, key=lambda entry: entry.name)
+        except FileNotFoundError:
+            return []
+        except PermissionError:
+            raise NotFoundError(
+                f"The folder {self.root / folder} can't be read: permission denied.",
+                advice="Run the tool as the user who plays, or correct the folder's permissions.",
+            ) from None
+
+    def info(self, path: str) -> FileInfo | None:
+        """Return one file's data; None where it is missing, no plain file, or behind a link."""
+        real = self.find(path)
+        if real is None:
+            return None
+        data = real.stat(follow_symlinks=False)
+        if not stat.S_ISREG(data.st_mode):
+            return None
+        return FileInfo(path, data.st_size, data.st_mtime_ns)
+
+    def find(self, path: str) -> Path | None:
+        """Return where a relative path really is, in another case if need be; None if nowhere."""
+        here = self.root
+        for part in path.split("/"):
+            if part in ("", ".", "..") or "\\" in part or "\0" in part:
+                return None
+            inner = here / part
+            if not os.path.lexists(inner):
+                if not self.fold or not here.is_dir():
+                    return None
+                names = [name for name in os.listdir(here) if name.casefold() == part.casefold()]
+                if not names:
+                    return None
+                inner = here / names[0]
+            if inner.is_symlink():
+                return None
+            here = inner
+        return here
+
+    def refuse_links(self, path: str) -> None:
+        """Raise RefusedError where a link stands on the way to a path that is to be written."""
+        here = self.root
+        for part in path.split("/"):
+            here = here / part
+            if here.is_symlink():
+                raise RefusedError(
+                    f"{here} is a link to somewhere else, and links are not written through.",
+                    advice="Put the real folder in the link's place, then try again.",
+                )
+
+    def payload(self, path: str) -> FilePayload:
+        """Return a file's bytes as a stream; an absent file fails when it is read."""
+        info = self.info(path)
+        real = self.find(path) or self.root / path
+        return FilePayload(real, info.size if info else 0, info.stamp if info else 0)
+
+
+def _is_link(entry: os.DirEntry[str]) -> bool:
+    return entry.is_symlink() or bool(getattr(entry, "is_junction", lambda: False)())
+
+
+def _stat_of(entry: os.DirEntry[str]) -> os.stat_result | None:
+    try:
+        # On Windows, scandir's cached times may lag behind; ask the file itself.
+        return os.stat(entry.path, follow_symlinks=False)
+    except FileNotFoundError:
+        return None

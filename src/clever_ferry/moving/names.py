@@ -1,0 +1,48 @@
+"""Which file names a system allows, whatever system the tool itself runs on.
+
+Source of the Windows rules: Microsoft's "Naming Files, Paths, and Namespaces".
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from clever_ferry.errors import RefusedError
+
+__all__ = ["System", "refuse_forbidden"]
+
+System = Literal["windows", "linux", "macos"]
+
+_DEVICES = frozenset(
+    ["con", "prn", "aux", "nul", "conin$", "conout$"]
+    + [f"{port}{number}" for port in ("com", "lpt") for number in "0123456789¹²³"]
+)
+_WINDOWS_CHARS = frozenset('<>:"|?*\\') | {chr(code) for code in range(32)}
+_LONGEST = 255
+
+
+def refuse_forbidden(path: str, system: System) -> None:
+    """Raise RefusedError where a relative path (with `/`) can't or must not be a file's name."""
+    reason = next(filter(None, (_reason(part, system) for part in path.split("/"))), None)
+    if reason:
+        raise RefusedError(
+            f"The name {path!r} can't be used on this target: {reason}.",
+            advice="Rename the save in its own game first, then try again.",
+        )
+
+
+def _reason(part: str, system: System) -> str | None:
+    if part in ("", ".", "..") or "\0" in part:
+        return "it would leave its folder"
+    if len(part.encode("utf-8", "surrogateescape")) > _LONGEST:
+        return f"it has more than {_LONGEST} bytes"
+    if system != "windows":
+        return None
+    if bad := sorted(_WINDOWS_CHARS.intersection(part)):
+        return f"Windows does not allow {bad[0]!r}"
+    if part[-1] in " .":
+        return "on Windows, a name can't end in a space or a dot"
+    stem = part.split(".")[0].rstrip(" ").lower()
+    if stem in _DEVICES:
+        return f"{stem!r} is the name of a device on Windows"
+    return None

@@ -1,0 +1,28 @@
+"""Names that read both ways: one pattern with typed fields reads a path and writes one."""
+
+from clever_ferry.naming.fields import (
+    ChoiceField,
+    DigitsField,
+    FieldSpec,
+    HexField,
+    NumberField,
+    TextField,
+    Value,
+    WordField,
+)
+from clever_ferry.naming.pattern import Ambiguous, NamingError, Pattern, compile_pattern
+
+__all__ = [
+    "Ambiguous",
+    "ChoiceField",
+    "DigitsField",
+    "FieldSpec",
+    "HexField",
+    "NamingError",
+    "NumberField",
+    "Pattern",
+    "TextField",
+    "Value",
+    "WordField",
+    "compile_pattern",
+]

@@ -1,0 +1,261 @@
+"""Patterns: literal text with `{field}`s, compiled once, matched in linear time.
+
+    >>> from clever_ferry.naming import NumberField, compile_pattern
+    >>> pattern = compile_pattern("voyage-{slot}.sav",
+    ...                           {"slot": NumberField(type="number", first=0, width=2)})
+    >>> pattern.match("voyage-04.sav")
+    {'slot': 5}
+    >>> pattern.write({"slot": 5})
+    'voyage-04.sav'
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+from clever_ferry.errors import RefusedError
+from clever_ferry.naming.fields import FieldSpec, Value
+
+__all__ = ["Ambiguous", "NamingError", "Pattern", "compile_pattern"]
+
+_LONGEST_NAME = 4096
+_MOST_TOKENS = 64
+
+
+class NamingError(RefusedError):
+    """A value that the target's naming can't hold, or a pattern that can't work."""
+
+
+@dataclass(frozen=True)
+class Ambiguous:
+    """A name that one pattern reads in more than one way."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class _Slot:
+    """A field's place in a pattern."""
+
+    name: str
+    field: FieldSpec
+
+
+_Token = str | _Slot
+
+
+@dataclass(frozen=True)
+class Pattern:
+    """A compiled name pattern; `text` is its source."""
+
+    text: str
+    tokens: tuple[_Token, ...]
+
+    @cached_property
+    def fields(self) -> tuple[str, ...]:
+        """The names of the fields, in order, each once."""
+        return tuple(dict.fromkeys(t.name for t in self.tokens if isinstance(t, _Slot)))
+
+    @cached_property
+    def segments(self) -> tuple[Pattern, ...]:
+        """One pattern per folder level, the file's own name last."""
+        found: list[list[_Token]] = [[]]
+        for token in self.tokens:
+            if isinstance(token, _Slot):
+                found[-1].append(token)
+                continue
+            first, *more = token.split("/")
+            found[-1].append(first)
+            found.extend([part] for part in more)
+        texts = self.text.split("/")
+        return tuple(
+            Pattern(text, tuple(t for t in tokens if t != ""))
+            for text, tokens in zip(texts, found, strict=True)
+        )
+
+    @property
+    def depth(self) -> int:
+        """How many folder levels lie above the file."""
+        return len(self.segments) - 1
+
+    def match(self, name: str, *, fold: bool = False) -> dict[str, Value] | Ambiguous | None:
+        """Read a name; `fold` where the file system does not tell cases apart.
+
+        Returns the fields' neutral values, None when the name does not fit, or
+        `Ambiguous` when it can be read in more than one way. The time is linear in
+        the name's length; a name over 4,096 characters never fits.
+        """
+        if len(name) > _LONGEST_NAME or not self._ends_fit(name, fold):
+            return None
+        ways = _count_ways(self.tokens, name, fold)
+        total = ways[-1][len(name)]
+        if not total:
+            return None
+        if total > 1:
+            return Ambiguous(name)
+        return self._values(_cut(self.tokens, ways, name, fold))
+
+    def write(self, values: Mapping[str, Value]) -> str:
+        """Write the name for these values.
+
+        Raises NamingError where a value is missing or does not fit, and where the
+        name written would not be read back as the same values.
+        """
+        parts: list[str] = []
+        for token in self.tokens:
+            if not isinstance(token, _Slot):
+                parts.append(token)
+                continue
+            if token.name not in values:
+                raise NamingError(f"The name {self.text!r} needs a {token.name}, and none is known.")
+            raw = token.field.write(values[token.name])
+            if raw is None:
+                raise NamingError(
+                    f"{values[token.name]!r} can't stand as {token.name} in {self.text!r}: "
+                    f"it takes {token.field.wants()}."
+                )
+            parts.append(raw)
+        name = "".join(parts)
+        if self.match(name) != {field: values[field] for field in self.fields}:
+            raise NamingError(
+                f"The name {name!r}, written by {self.text!r}, could be read in another way."
+            )
+        return name
+
+    def _ends_fit(self, name: str, fold: bool) -> bool:
+        first, last = self.tokens[0], self.tokens[-1]
+        if isinstance(first, str) and not _literal_at(name, 0, first, fold):
+            return False
+        return not isinstance(last, str) or (
+            len(name) >= len(last) and _literal_at(name, len(name) - len(last), last, fold)
+        )
+
+    def _values(self, raws: list[tuple[_Slot, str]]) -> dict[str, Value] | None:
+        values: dict[str, Value] = {}
+        for slot, raw in raws:
+            value = slot.field.read(raw)
+            if value is None or values.setdefault(slot.name, value) != value:
+                return None
+        return values
+
+
+def compile_pattern(text: str, fields: Mapping[str, FieldSpec]) -> Pattern:
+    """Compile pattern text; every `{name}` must be one of `fields`.
+
+    Raises NamingError for an unknown field, a brace out of place, a path that would
+    leave its folder, or a pattern too long to be meant.
+    """
+    tokens: list[_Token] = []
+    rest = text
+    while rest:
+        literal, brace, after = rest.partition("{")
+        if "}" in literal:
+            raise NamingError(f"In the pattern {text!r}, a '}}' stands without its '{{'.")
+        if literal:
+            tokens.append(literal)
+        if not brace:
+            break
+        name, closed, rest = after.partition("}")
+        if not closed:
+            raise NamingError(f"In the pattern {text!r}, a '{{' is not closed.")
+        if name not in fields:
+            known = ", ".join(sorted(fields)) or "none"
+            raise NamingError(
+                f"In the pattern {text!r}, there is no field {name!r}; known here: {known}."
+            )
+        tokens.append(_Slot(name, fields[name]))
+    if not tokens or len(tokens) > _MOST_TOKENS or len(text) > _LONGEST_NAME:
+        raise NamingError(f"The pattern {text[:80]!r} is empty, or too long to be meant.")
+    _confined(text)
+    return Pattern(text, tuple(tokens))
+
+
+def _confined(text: str) -> None:
+    if "\\" in text or ":" in text or "\0" in text:
+        raise NamingError(f"In the pattern {text!r}, folders are separated by '/', and ':' and "
+                          "'\\' can't stand.")  # fmt: skip
+    if any(segment in ("", ".", "..") for segment in text.split("/")):
+        raise NamingError(f"The pattern {text!r} must stay in its folder: no '..', no '//', "
+                          "no '/' at either end.")  # fmt: skip
+
+
+def _literal_at(name: str, start: int, literal: str, fold: bool) -> bool:
+    if name.startswith(literal, start):
+        return True
+    return fold and name[start : start + len(literal)].casefold() == literal.casefold()
+
+
+def _spellings(slot: _Slot) -> tuple[str, ...] | None:
+    return tuple(slot.field.of.values()) if slot.field.type == "choice" else None
+
+
+def _runs(name: str, slot: _Slot) -> list[int]:
+    """Return, per position, how many allowed characters follow."""
+    runs = [0] * (len(name) + 1)
+    for at in range(len(name) - 1, -1, -1):
+        char = name[at]
+        runs[at] = runs[at + 1] + 1 if char != "/" and slot.field.takes(char) else 0
+    return runs
+
+
+def _count_ways(tokens: tuple[_Token, ...], name: str, fold: bool) -> list[list[int]]:
+    """Return, after each token, in how many ways (0, 1, more) each position is reached."""
+    size = len(name)
+    now = [1] + [0] * size
+    ways = [now]
+    for token in tokens:
+        after = [0] * (size + 1)
+        if isinstance(token, _Slot) and _spellings(token) is None:
+            fewest, most = token.field.widths()
+            steps = [0] * (size + 2)
+            runs = _runs(name, token)
+            for at, count in enumerate(now):
+                reach = min(most, runs[at])
+                if count and reach >= fewest:
+                    steps[at + fewest] += count
+                    steps[at + reach + 1] -= count
+            total = 0
+            for at in range(size + 1):
+                total += steps[at]
+                after[at] = min(total, 2)
+        else:
+            texts = (token,) if isinstance(token, str) else _spellings(token) or ()
+            for at, count in enumerate(now):
+                for text in texts if count else ():
+                    if _literal_at(name, at, text, fold):
+                        after[at + len(text)] = min(after[at + len(text)] + count, 2)
+        ways.append(after)
+        now = after
+    return ways
+
+
+def _cut(
+    tokens: tuple[_Token, ...], ways: list[list[int]], name: str, fold: bool
+) -> list[tuple[_Slot, str]]:
+    """Return each field's characters, going back from the end along the only way."""
+    found: list[tuple[_Slot, str]] = []
+    end = len(name)
+    for index in range(len(tokens) - 1, -1, -1):
+        token, before = tokens[index], ways[index]
+        if isinstance(token, str):
+            end -= len(token)
+            continue
+        spellings = _spellings(token)
+        if spellings is not None:
+            text = next(
+                s
+                for s in spellings
+                if end >= len(s) and before[end - len(s)] and _literal_at(name, end - len(s), s, fold)
+            )
+            found.append((token, text))
+            end -= len(text)
+            continue
+        fewest, _ = token.field.widths()
+        start = end
+        while end - start < fewest or not before[start]:
+            start -= 1
+        found.append((token, name[start:end]))
+        end = start
+    return found[::-1]

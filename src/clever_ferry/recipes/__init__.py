@@ -1,0 +1,6 @@
+"""Recipes: games and boxes as data; loaded, checked, and compiled to what reads and writes them."""
+
+from clever_ferry.recipes.edition import Edition, Game, Listing
+from clever_ferry.recipes.loading import Recipes, RecipeSource, read_recipe
+
+__all__ = ["Edition", "Game", "Listing", "RecipeSource", "Recipes", "read_recipe"]

@@ -1,0 +1,218 @@
+"""From a recipe's models to an edition that reads and writes; checks what models alone can't."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+
+from clever_ferry.boxes import Box, FolderBox, IndexedBox
+from clever_ferry.errors import FerryError, RecipeError
+from clever_ferry.layers import Chain, compile_layers
+from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
+from clever_ferry.recipes.edition import Berthing, Edition, Game, PieceFile
+from clever_ferry.recipes.facts import FactReader
+from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
+
+__all__ = ["FindBox", "compile_box", "compile_game"]
+
+FindBox = Callable[[str], tuple[str, Box]]
+"""Gives the title and the box of a kind's id; raises FerryError where there is none."""
+
+
+def compile_box(recipe: BoxRecipe) -> IndexedBox:
+    """Compile a box recipe; raises RecipeError with what does not fit together."""
+    faults = _layout_faults(recipe.layouts)
+    if faults:
+        raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
+    try:
+        return IndexedBox(recipe.box.id, recipe.format, compile_layouts(recipe.layouts))
+    except FerryError as error:
+        raise RecipeError(
+            "This box recipe does not fit together.", details=(f"format: {error.what}",)
+        ) from None
+
+
+def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
+    """Compile a game recipe; raises RecipeError with all that does not fit together."""
+    faults = _layout_faults(recipe.layouts)
+    faults += _fact_faults(recipe)
+    if faults:
+        raise RecipeError("This recipe does not fit together.", details=tuple(faults))
+    layouts = compile_layouts(recipe.layouts)
+    try:
+        layers = compile_layers(recipe.layers, layouts)
+    except FerryError as error:
+        raise RecipeError("This recipe does not fit together.", details=(error.what,)) from None
+    reader = FactReader(recipe.facts, recipe.pieces, layouts, layers)
+    editions: dict[str, Edition] = {}
+    for name, info in recipe.editions.items():
+        here = _Faults(f"editions.{name}")
+        edition = _edition(name, info, recipe, layers, reader, find_box, here)
+        if edition is not None and not here.lines:
+            editions[name] = edition
+        faults += here.lines
+    if faults:
+        raise RecipeError("This recipe does not fit together.", details=tuple(faults))
+    return Game(
+        recipe.game.id,
+        recipe.game.title,
+        recipe.game.studio,
+        recipe.pieces,
+        {key: info.label for key, info in recipe.facts.items()},
+        frozenset(key for key, info in recipe.facts.items() if info.compared),
+        editions,
+    )
+
+
+class _Faults:
+    """Collects what is wrong below one key."""
+
+    def __init__(self, key: str) -> None:
+        self.key = key
+        self.lines: list[str] = []
+
+    def add(self, key: str, what: str) -> None:
+        self.lines.append(f"{self.key}.{key}: {what}")
+
+    def pattern(self, key: str, text: str, fields: Mapping[str, FieldSpec]) -> Pattern | None:
+        try:
+            return compile_pattern(text, fields)
+        except FerryError as error:
+            self.add(key, error.what)
+            return None
+
+
+def _edition(
+    name: str,
+    info: EditionInfo,
+    recipe: GameRecipe,
+    layers: Mapping[str, Chain],
+    reader: FactReader,
+    find_box: FindBox,
+    faults: _Faults,
+) -> Edition | None:
+    box: Box = FolderBox()
+    box_title = None
+    if info.box is not None:
+        try:
+            box_title, box = find_box(info.box)
+        except FerryError as error:
+            faults.add("box", error.what)
+    berths = []
+    for number, place in enumerate(info.berths, 1):
+        pattern = None
+        if place.path is not None:
+            pattern = faults.pattern(f"berths[{number}].path", place.path, info.fields)
+        elif place.under != "given":
+            faults.add(f"berths[{number}]", "only a place `under` = \"given\" can do without `path`")
+        berths.append(Berthing(place, pattern))
+    berth_fields = frozenset(f for b in berths if b.pattern for f in b.pattern.fields)
+    files = _files(info, recipe, layers, faults)
+    if files is None:
+        return None
+    keys = _key_fields(files, recipe, berth_fields, faults)
+    return Edition(
+        name, info.title, box, box_title, tuple(berths), info.fields, berth_fields, keys,
+        tuple(files), recipe.pieces, reader, info.most_slots, info.start, info.after,
+    )  # fmt: skip
+
+
+def _files(
+    info: EditionInfo, recipe: GameRecipe, layers: Mapping[str, Chain], faults: _Faults
+) -> list[PieceFile] | None:
+    files: list[PieceFile] = []
+    for number, file in enumerate(info.files, 1):
+        key = f"files[{number}]"
+        if file.role not in recipe.pieces:
+            faults.add(f"{key}.role", f"there is no piece {file.role!r}; {_known(recipe.pieces)}")
+        chain = Chain(())
+        for layer in file.layers:
+            if layer not in layers:
+                faults.add(f"{key}.layers", f"there is no layer {layer!r}; {_known(layers)}")
+            else:
+                chain = chain.then(layers[layer])
+        patterns = [faults.pattern(f"{key}.path", text, info.fields) for text in file.paths]
+        files.append(PieceFile(file.role, tuple(p for p in patterns if p), chain))
+    roles = [file.role for file in files]
+    for role in {role for role in roles if roles.count(role) > 1}:
+        faults.add("files", f"the role {role!r} stands twice; give one entry a list of paths")
+    for role, piece in recipe.pieces.items():
+        if piece.needed and role not in roles:
+            faults.add("files", f"the piece {role!r} is needed, but has no file here")
+    return None if faults.lines else files
+
+
+def _key_fields(
+    files: list[PieceFile], recipe: GameRecipe, berth_fields: frozenset[str], faults: _Faults
+) -> tuple[str, ...]:
+    """Return the fields that make out a save; every piece's name must hold all of them."""
+    keys: dict[str, None] = {}
+    own = {file.role: recipe.pieces[file.role] for file in files}
+    for file in files:
+        if not own[file.role].shared:
+            each = own[file.role].each
+            named = file.patterns[0].fields
+            keys.update(dict.fromkeys(f for f in named if f != each and f not in berth_fields))
+    for number, file in enumerate(files, 1):
+        piece = own[file.role]
+        for pattern in file.patterns:
+            missing = [] if piece.shared else [f for f in keys if f not in pattern.fields]
+            if piece.each and piece.each not in pattern.fields:
+                missing.append(piece.each)
+            if missing:
+                faults.add(
+                    f"files[{number}].path",
+                    f"{pattern.text!r} lacks {{{missing[0]}}}, so it does not tell "
+                    "which save the file belongs to",
+                )
+    return tuple(keys)
+
+
+def _layout_faults(layouts: Mapping[str, LayoutSpec]) -> list[str]:
+    faults: list[str] = []
+    for name, spec in layouts.items():
+        earlier: set[str] = set()
+        for number, field in enumerate(spec.fields, 1):
+            key = f"layouts.{name}.fields[{number}]"
+            of = getattr(field, "of", None)
+            if of is not None and of not in layouts:
+                faults.append(f"{key}.of: there is no layout {of!r}; {_known(layouts)}")
+            size = getattr(field, "size", None)
+            if isinstance(size, str) and size != "rest" and size not in earlier:
+                faults.append(f"{key}.size: no earlier field is named {size!r}; {_known(earlier)}")
+            earlier.add(getattr(field, "name", ""))
+    return faults
+
+
+def _fact_faults(recipe: GameRecipe) -> list[str]:
+    faults = [
+        f"pieces.{role}.opens: there is no layer {layer!r}; {_known(recipe.layers)}"
+        for role, piece in recipe.pieces.items()
+        for layer in piece.opens
+        if layer not in recipe.layers
+    ]
+    for name, fact in recipe.facts.items():
+        if fact.source is not None and fact.source not in recipe.pieces:
+            faults.append(
+                f"facts.{name}.from: there is no piece {fact.source!r}; {_known(recipe.pieces)}"
+            )
+        elif fact.source is not None and not fact.layout and not recipe.pieces[fact.source].holds:
+            faults.append(
+                f"facts.{name}.from: pieces.{fact.source} does not say what it `holds`, "
+                "and the fact names no `layout`"
+            )
+        if fact.layout is not None and fact.layout not in recipe.layouts:
+            faults.append(
+                f"facts.{name}.layout: there is no layout {fact.layout!r}; {_known(recipe.layouts)}"
+            )
+        for layer in fact.opens or ():
+            if layer not in recipe.layers:
+                faults.append(
+                    f"facts.{name}.opens: there is no layer {layer!r}; {_known(recipe.layers)}"
+                )
+    return faults
+
+
+def _known(names: Iterable[str]) -> str:
+    shown = ", ".join(sorted(name for name in names if name))
+    return f"there are {shown}" if shown else "there are none"

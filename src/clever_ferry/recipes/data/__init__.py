@@ -1,0 +1,1 @@
+"""The recipes that come with the tool."""

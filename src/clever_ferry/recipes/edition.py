@@ -1,0 +1,263 @@
+"""Editions at work: one description reads a box's entries as saves and lays saves as entries."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import NamedTuple
+
+from clever_ferry.boxes import Box, Contents, Entry, Put
+from clever_ferry.cargo import DigestedPayload, Piece, Save
+from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
+from clever_ferry.layers import Chain
+from clever_ferry.naming import Ambiguous, FieldSpec, Pattern, Value
+from clever_ferry.recipes.facts import FactReader
+from clever_ferry.recipes.models import BerthInfo, PieceInfo
+
+__all__ = ["Berthing", "Edition", "Game", "Laid", "Listing", "PieceFile"]
+
+
+class Berthing(NamedTuple):
+    """Where an edition keeps its saves: below which known folder, in folders of which names."""
+
+    info: BerthInfo
+    pattern: Pattern | None
+
+
+@dataclass(frozen=True)
+class PieceFile:
+    """One role's names and wrapping in an edition."""
+
+    role: str
+    patterns: tuple[Pattern, ...]
+    chain: Chain
+
+
+@dataclass(frozen=True)
+class Listing:
+    """What a berth holds: saves by slot, pieces shared by all, and entries not understood."""
+
+    saves: tuple[Save, ...]
+    shared: tuple[Piece, ...]
+    unread: tuple[str, ...]
+    problems: tuple[str, ...]
+
+
+class Laid(NamedTuple):
+    """One piece as it will stand in the target; its payload's digest is known once it is read."""
+
+    piece: Piece
+    payload: DigestedPayload
+    put: Put
+
+
+@dataclass(frozen=True)
+class Edition:
+    """A compiled edition of one game."""
+
+    id: str
+    title: str
+    box: Box
+    box_title: str | None
+    berths: tuple[Berthing, ...]
+    fields: Mapping[str, FieldSpec]
+    berth_fields: frozenset[str]
+    key_fields: tuple[str, ...]
+    """The name fields that make out which save a file belongs to."""
+    files: tuple[PieceFile, ...]
+    pieces: Mapping[str, PieceInfo]
+    reader: FactReader
+    most_slots: int | None
+    start: str | None
+    after: tuple[str, ...]
+
+    @property
+    def numbered(self) -> bool:
+        """Whether its names carry a slot's number."""
+        return "slot" in self.key_fields
+
+    def enter(self, folder: str) -> bool:
+        """Tell whether a folder of a berth may hold pieces."""
+        parts = folder.split("/")
+        return any(
+            len(parts) <= pattern.depth
+            and all(
+                isinstance(segment.match(part, fold=True), dict)
+                for segment, part in zip(pattern.segments, parts, strict=False)
+            )
+            for file in self.files
+            for pattern in file.patterns
+        )
+
+    # Reading -----------------------------------------------------------------------------
+
+    def read(
+        self, contents: Contents, berth_fields: Mapping[str, Value], *, fold: bool, facts: bool = True
+    ) -> Listing:
+        """Tell the saves among a box's entries; `facts=False` leaves all payloads unread."""
+        problems = _unlike(contents.bound, berth_fields, "The index")
+        groups: dict[tuple[Value, ...], list[Piece]] = {}
+        fields_of: dict[tuple[Value, ...], dict[str, Value]] = {}
+        shared: list[Piece] = []
+        unread: list[str] = []
+        for entry in contents.entries:
+            match self._told(entry, fold):
+                case None:
+                    unread.append(entry.name)
+                case str(problem):
+                    problems.append(problem)
+                case PieceFile() as file, dict() as values:
+                    piece = self._piece(entry, file, values)
+                    if self.pieces[file.role].shared:
+                        shared.append(piece)
+                        continue
+                    key = tuple(values[name] for name in self.key_fields)
+                    groups.setdefault(key, []).append(piece)
+                    fields_of[key] = {name: values[name] for name in self.key_fields}
+        order = sorted(groups, key=lambda key: [_sortable(part) for part in key])
+        saves = []
+        for place, key in enumerate(order, 1):
+            slot = fields_of[key]["slot"] if self.numbered else place
+            saves.append(self._save(int(slot), fields_of[key], groups[key], facts))
+        saves.sort(key=lambda save: save.slot)
+        return Listing(tuple(saves), tuple(shared), tuple(unread), tuple(problems))
+
+    def _told(
+        self, entry: Entry, fold: bool
+    ) -> tuple[PieceFile, dict[str, Value]] | str | None:
+        found: list[tuple[PieceFile, dict[str, Value]]] = []
+        for file in self.files:
+            for pattern in file.patterns:
+                values = pattern.match(entry.name, fold=fold)
+                if isinstance(values, Ambiguous):
+                    return f"{entry.name} can be read in two ways by {pattern.text!r}"
+                if values is not None:
+                    found.append((file, values))
+                    break
+        if len(found) > 1:
+            roles = " or the ".join(file.role for file, _ in found)
+            return f"{entry.name} could be the {roles}"
+        return found[0] if found else None
+
+    def _piece(self, entry: Entry, file: PieceFile, values: Mapping[str, Value]) -> Piece:
+        own = {k: v for k, v in values.items() if k not in self.key_fields}
+        problem, bound = entry.problem, {}
+        payload = entry.payload
+        if not problem and file.chain.layers:
+            try:
+                peeled = file.chain.peel(payload)
+                payload, bound = peeled.payload, dict(peeled.bound)
+            except (DamagedError, UnsupportedError) as error:
+                problem = f"it can't be read: {error.what.rstrip('.')}"
+        return Piece(
+            file.role, own, payload, entry.size, entry.stamp, entry.name, entry.files, problem, bound
+        )
+
+    def _save(
+        self, slot: int, fields: Mapping[str, Value], pieces: list[Piece], facts: bool
+    ) -> Save:
+        problems = []
+        by_key: dict[object, Piece] = {}
+        for piece in pieces:
+            other = by_key.setdefault(piece.key, piece)
+            if other is not piece:
+                problems.append(f"{other.entry} and {piece.entry} are both the {piece.title}")
+            if piece.problem:
+                problems.append(f"{piece.entry}: {piece.problem}")
+        present = {piece.role for piece in pieces}
+        problems += [
+            f"its {role} is missing"
+            for role, info in self.pieces.items()
+            if info.needed and role not in present and self.file_of(role) is not None
+        ]
+        read = self.reader.read(fields, pieces) if facts else None
+        if read is not None:
+            problems += read.problems
+        return Save(
+            slot, dict(fields), tuple(pieces), read.facts if read else (), tuple(problems),
+            read.notes if read else (),
+        )  # fmt: skip
+
+    def verified(self, save: Save, berth_fields: Mapping[str, Value]) -> Save:
+        """Return the save with what only reading every piece to its end can tell.
+
+        That is what sizes and checksums say, and whether each wrapping names this berth.
+        """
+        problems = list(save.problems)
+        known = {**berth_fields, **save.fields}
+        for piece in save.pieces:
+            problems += self.unlike(piece, known)
+            if piece.problem:
+                continue
+            problem = self.reader.check(piece)
+            if problem:
+                problems.append(f"{piece.entry}: {problem}")
+        return replace(save, problems=tuple(dict.fromkeys(problems)))
+
+    def unlike(self, piece: Piece, fields: Mapping[str, Value]) -> list[str]:
+        """Return where a piece's wrapping names another account, world or slot than it is in."""
+        return _unlike(piece.bound, {**fields, **piece.fields}, f"The {piece.title}")
+
+    # Writing -----------------------------------------------------------------------------
+
+    def file_of(self, role: str) -> PieceFile | None:
+        """Return how this edition keeps a role, or None where it has no such piece."""
+        return next((file for file in self.files if file.role == role), None)
+
+    def lay(
+        self, save: Save, fields: Mapping[str, Value], berth_fields: Mapping[str, Value]
+    ) -> list[Laid]:
+        """Dress a save's pieces for this edition, under the names that `fields` give.
+
+        Pieces that this edition has no name for are left out. Raises NamingError where a
+        name can't hold its fields, and RefusedError where two pieces would have one name.
+        """
+        known = {**berth_fields, **fields}
+        laid: list[Laid] = []
+        names: dict[str, str] = {}
+        for piece in save.pieces:
+            file = self.file_of(piece.role)
+            if file is None:
+                continue
+            name = file.patterns[0].write({**known, **piece.fields})
+            other = names.setdefault(name.casefold(), piece.title)
+            if other != piece.title:
+                raise RefusedError(f"The {piece.title} and the {other} would both be {name!r}.")
+            payload = DigestedPayload(piece.payload)
+            dressed = file.chain.dress(payload, {**known, **piece.fields})
+            laid.append(Laid(piece, payload, Put(name, dressed, piece.stamp or 0)))
+        return laid
+
+
+@dataclass(frozen=True)
+class Game:
+    """A compiled recipe."""
+
+    id: str
+    title: str
+    studio: str | None
+    pieces: Mapping[str, PieceInfo]
+    fact_labels: Mapping[str, str]
+    compared: frozenset[str]
+    editions: Mapping[str, Edition]
+
+
+def _unlike(
+    bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str
+) -> list[str]:
+    return [
+        f"{what} belongs to another {name}: it says {found}, but here it is {fields[name]}"
+        for name, found in bound.items()
+        if name in fields and not _same(found, fields[name])
+    ]
+
+
+def _same(found: int | str, value: Value) -> bool:
+    if isinstance(found, int):
+        return str(value).isdecimal() and int(value) == found
+    return found == str(value).lower()
+
+
+def _sortable(value: Value) -> tuple[int, int | str]:
+    return (0, value) if isinstance(value, int) else (1, value.casefold())
+

@@ -1,0 +1,162 @@
+"""Facts: what a player knows a save by, read from its pieces or its name."""
+
+from __future__ import annotations
+
+import configparser
+import json
+from collections.abc import Mapping, Sequence
+from datetime import date
+from typing import Any, NamedTuple
+
+from clever_ferry.cargo import Fact, Piece
+from clever_ferry.errors import DamagedError, FerryError, UnsupportedError
+from clever_ferry.layers import Chain
+from clever_ferry.layouts import Layout, point
+from clever_ferry.payload import Payload, head, read_all
+from clever_ferry.recipes.models import FactInfo, PieceInfo
+
+__all__ = ["FactReader", "in_words"]
+
+_LARGEST_TEXT = 16 << 20
+_LAYOUT_WINDOW = 1 << 16
+_DAYS_TO_YEAR_1 = 365
+"""Year 0 of the days-0 count is a leap year; Python's ordinals count from 1 January of year 1."""
+
+
+class FactsRead(NamedTuple):
+    """Facts, what is wrong with the save, and what could merely not be told."""
+
+    facts: tuple[Fact, ...]
+    problems: tuple[str, ...]
+    notes: tuple[str, ...]
+
+
+class FactReader:
+    """Reads a game's facts, as its recipe says."""
+
+    def __init__(
+        self,
+        facts: Mapping[str, FactInfo],
+        pieces: Mapping[str, PieceInfo],
+        layouts: Mapping[str, Layout],
+        layers: Mapping[str, Chain],
+    ) -> None:
+        self._facts, self._pieces = facts, pieces
+        self._layouts, self._layers = layouts, layers
+
+    def read(
+        self, fields: Mapping[str, int | str], pieces: Sequence[Piece]
+    ) -> FactsRead:
+        """Return the facts that can be read, and why others can't."""
+        facts: list[Fact] = []
+        problems: list[str] = []
+        notes: list[str] = []
+        opened: dict[object, Any] = {}
+        for key, info in self._facts.items():
+            if info.field is not None:
+                if info.field in fields:
+                    facts.append(_fact(key, info, fields[info.field]))
+                continue
+            piece = next((one for one in pieces if one.role == info.source), None)
+            if piece is None or piece.problem:
+                continue  # a missing or unreadable piece is told as such
+            try:
+                value = point(self._opened(opened, info, piece), info.at or "")
+            except UnsupportedError as error:
+                notes.append(f"{info.label} is not known: {error.what.rstrip('.')}")
+                continue
+            except DamagedError as error:
+                where = f"{info.label} can't be read from the {piece.title}"
+                problems.append(f"{where}: {error.what.rstrip('.')}")
+                continue
+            if isinstance(value, int | float | str):
+                facts.append(_fact(key, info, value))
+            else:
+                problems.append(f"{info.label}: {info.at} in the {piece.title} is no single value")
+        return FactsRead(
+            tuple(facts), tuple(dict.fromkeys(problems)), tuple(dict.fromkeys(notes))
+        )
+
+    def check(self, piece: Piece) -> str:
+        """Read a piece to its end, through the layers that it opens by; return what is damaged."""
+        payload: Payload = piece.payload
+        try:
+            for name in self._pieces[piece.role].opens:
+                payload = self._layers[name].peel(payload).payload
+            for _ in payload.chunks():
+                pass
+        except UnsupportedError:
+            return ""  # what no recipe describes can't be checked, and may be fine
+        except DamagedError as error:
+            return error.what
+        return ""
+
+    def _opened(self, opened: dict[object, Any], info: FactInfo, piece: Piece) -> Any:
+        how = (info.source, info.layout, info.opens)
+        if how not in opened:
+            try:
+                opened[how] = self._open(info, piece)
+            except (DamagedError, UnsupportedError) as error:
+                opened[how] = error
+        if isinstance(opened[how], FerryError):
+            raise opened[how]
+        return opened[how]
+
+    def _open(self, info: FactInfo, piece: Piece) -> Any:
+        payload: Payload = piece.payload
+        opens = self._pieces[piece.role].opens if info.opens is None else info.opens
+        for name in opens:
+            payload = self._layers[name].peel(payload).payload
+        if info.layout is not None:
+            return self._layouts[info.layout].read(head(payload, _LAYOUT_WINDOW))[0]
+        raw = read_all(payload, limit=_LARGEST_TEXT, what=f"The {piece.title}")
+        if self._pieces[piece.role].holds == "ini":
+            return _read_ini(raw, piece)
+        return _read_json(raw, piece)
+
+
+def _read_json(raw: bytes, piece: Piece) -> Any:
+    try:
+        return json.loads(raw)
+    except (ValueError, RecursionError) as error:
+        raise DamagedError(f"the {piece.entry} is no JSON that can be read ({error}).") from None
+
+
+def _read_ini(raw: bytes, piece: Piece) -> Any:
+    parser = configparser.ConfigParser(interpolation=None, strict=False)
+    try:
+        parser.read_string(raw.decode("utf-8-sig"))
+    except (UnicodeDecodeError, configparser.Error) as error:
+        raise DamagedError(f"the {piece.entry} is no INI text ({error}).") from None
+    return {section: dict(parser[section]) for section in parser.sections()}
+
+
+def _fact(key: str, info: FactInfo, value: int | float | str) -> Fact:
+    return Fact(key, info.label, value, in_words(value, info.unit))
+
+
+def in_words(value: int | float | str, unit: str | None) -> str:
+    """Return a value as a player would say it.
+
+    >>> in_words(43500, "s"), in_words(1250, "count"), in_words(712225, "days-0")
+    ('12 h 05 min', '1,250', '1950-01-03')
+    """
+    if isinstance(value, str | bool):
+        return "".join(char if char.isprintable() else "\N{REPLACEMENT CHARACTER}" for char in str(value))
+    match unit:
+        case "s":
+            minutes = int(value) // 60
+            return f"{minutes // 60} h {minutes % 60:02} min" if minutes >= 60 else f"{minutes} min"
+        case "days-0":
+            return _calendar_day(int(value))
+        case "count":
+            return f"{value:,}"
+        case _:
+            return str(value)
+
+
+def _calendar_day(days: int) -> str:
+    """Return the ISO date, also beyond the year 9999 (the calendar repeats every 146,097 days)."""
+    turns, inner = divmod(days - _DAYS_TO_YEAR_1 - 1, 146_097)
+    day = date.fromordinal(inner + 1)
+    return f"{day.year + 400 * turns:04}-{day.month:02}-{day.day:02}"

@@ -1,0 +1,221 @@
+"""Recipes from where they are: those that come with the tool, and the user's own.
+
+A recipe's file is named by its id, so that a command reads only those that it needs. A
+user's recipe never takes a shipped one's place unless it says so (`replaces_shipped`).
+"""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from difflib import get_close_matches
+from functools import cached_property
+from importlib import resources
+from importlib.resources.abc import Traversable
+from pathlib import Path
+from typing import Any, Literal, TypeVar
+
+from pydantic import ValidationError
+
+from clever_ferry.boxes import Box
+from clever_ferry.errors import FerryError, RecipeError, UnknownNameError
+from clever_ferry.recipes.compiling import compile_box, compile_game
+from clever_ferry.recipes.edition import Game
+from clever_ferry.recipes.explaining import explain
+from clever_ferry.recipes.models import BoxRecipe, GameRecipe
+
+__all__ = ["RecipeSource", "Recipes", "read_recipe"]
+
+_LARGEST_RECIPE = 1 << 20
+_T = TypeVar("_T")
+
+
+@dataclass(frozen=True)
+class RecipeSource:
+    """A recipe file: its id, whose it is, and where."""
+
+    id: str
+    origin: Literal["shipped", "yours"]
+    file: Traversable
+
+    @property
+    def place(self) -> str:
+        """The file's path in words."""
+        return str(self.file) if self.origin == "yours" else f"{self.file.name} (shipped)"
+
+    def text(self) -> str:
+        """Return the file's text."""
+        return _text(self.file, self.place)
+
+
+class Recipes:
+    """All recipes at hand; each is read when it is first asked for."""
+
+    def __init__(self, own: Path | None) -> None:
+        self.own = own
+        self._games: dict[str, Game] = {}
+        self._boxes: dict[str, tuple[str, Box]] = {}
+
+    @cached_property
+    def _shipped(self) -> dict[str, RecipeSource]:
+        folder = resources.files("clever_ferry.recipes") / "data"
+        return _sources(folder, "shipped")
+
+    @cached_property
+    def _yours(self) -> dict[str, RecipeSource]:
+        return _sources(self.own, "yours") if self.own and self.own.is_dir() else {}
+
+    def sources(self) -> list[RecipeSource]:
+        """Return every recipe file, the user's own ones included, by id."""
+        both = [*self._shipped.values(), *self._yours.values()]
+        return sorted(both, key=lambda source: (source.id, source.origin))
+
+    def source(self, ident: str) -> RecipeSource:
+        """Return the recipe file that counts for an id.
+
+        Raises UnknownNameError for an unknown id, and RecipeError where the user's
+        recipe has a shipped one's id without saying that it replaces it.
+        """
+        shipped, yours = self._shipped.get(ident), self._yours.get(ident)
+        if yours is not None and shipped is not None:
+            recipe = _parsed(yours.text(), yours.place)
+            head = recipe.game if isinstance(recipe, GameRecipe) else recipe.box
+            if not head.replaces_shipped:
+                raise RecipeError(
+                    f"Your recipe {yours.place} has the id of a shipped one, {ident!r}.",
+                    advice="Give it an id (and file name) of its own, or write "
+                    "`replaces_shipped = true` below its `id` to use it instead.",
+                )
+        found = yours or shipped
+        if found is None:
+            raise self.unknown(ident)
+        return found
+
+    def unknown(self, ident: str) -> UnknownNameError:
+        """Return the error for an unknown id, with the near ones."""
+        known = self.game_ids()
+        near = get_close_matches(ident, known, 3, 0.5)
+        return UnknownNameError(
+            f"There is no recipe for a game {ident!r}.",
+            details=(f"Near to it: {', '.join(near)}.",) if near else (),
+            advice="`cferry recipe list` shows all games that it knows.",
+        )
+
+    def game_ids(self) -> list[str]:
+        """Return the ids of all games whose recipe can be read."""
+        return [game.id for game in self.games()[0]]
+
+    def game(self, ident: str) -> Game:
+        """Return a compiled game; raises UnknownNameError or RecipeError."""
+        if ident not in self._games:
+            source = self.source(ident)
+            recipe = _parsed(source.text(), source.place)
+            if not isinstance(recipe, GameRecipe):
+                raise self.unknown(ident)
+            self._games[ident] = _with_place(source.place, lambda: compile_game(recipe, self.box))
+        return self._games[ident]
+
+    def games(self) -> tuple[list[Game], list[FerryError]]:
+        """Return all games, and why some recipes can't be used."""
+        games, faults = [], []
+        for ident in dict.fromkeys(source.id for source in self.sources()):
+            try:
+                source = self.source(ident)
+                if isinstance(_parsed(source.text(), source.place), GameRecipe):
+                    games.append(self.game(ident))
+            except FerryError as error:
+                faults.append(error)
+        return games, faults
+
+    def box(self, ident: str) -> tuple[str, Box]:
+        """Return a box kind's title and the box; raises UnknownNameError or RecipeError."""
+        if ident not in self._boxes:
+            source = self._yours.get(ident) or self._shipped.get(ident)
+            recipe = _parsed(self.source(ident).text(), source.place) if source else None
+            if source is None or not isinstance(recipe, BoxRecipe):
+                raise UnknownNameError(f"there is no box recipe {ident!r}")
+            box = recipe
+            made = _with_place(source.place, lambda: compile_box(box))
+            self._boxes[ident] = (recipe.box.title, made)
+        return self._boxes[ident]
+
+    def check_source(self, source: RecipeSource) -> GameRecipe | BoxRecipe:
+        """Read and compile one of the recipe files at hand; raises RecipeError."""
+        self.source(source.id)
+        recipe = _parsed(source.text(), source.place)
+        self._compile(recipe, source.place)
+        return recipe
+
+    def _compile(self, recipe: GameRecipe | BoxRecipe, place: str) -> None:
+        if isinstance(recipe, GameRecipe):
+            game = recipe
+            _with_place(place, lambda: compile_game(game, self.box))
+        else:
+            box = recipe
+            _with_place(place, lambda: compile_box(box))
+
+    def check(self, path: Path) -> GameRecipe | BoxRecipe:
+        """Read and compile a recipe file from anywhere; raises RecipeError with every fault."""
+        recipe = read_recipe(path)
+        self._compile(recipe, str(path))
+        return recipe
+
+
+def _sources(
+    folder: Traversable, origin: Literal["shipped", "yours"]
+) -> dict[str, RecipeSource]:
+    return {
+        file.name.removesuffix(".toml"): RecipeSource(file.name.removesuffix(".toml"), origin, file)
+        for file in folder.iterdir()
+        if file.name.endswith(".toml")
+    }
+
+
+def read_recipe(path: Path) -> GameRecipe | BoxRecipe:
+    """Read one recipe file; raises RecipeError with the key, the value and what would be right."""
+    return _parsed(_text(path, str(path)), str(path), stem=path.stem)
+
+
+def _text(file: Traversable, place: str) -> str:
+    try:
+        raw = file.read_bytes()
+        if len(raw) > _LARGEST_RECIPE:
+            raise RecipeError(f"The recipe {place} is larger than {_LARGEST_RECIPE:,} bytes.")
+        return raw.decode()
+    except (OSError, UnicodeDecodeError) as error:
+        raise RecipeError(f"The recipe {place} can't be read: {error}.") from None
+
+
+def _parsed(text: str, place: str, stem: str | None = None) -> GameRecipe | BoxRecipe:
+    try:
+        data: Mapping[str, Any] = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        raise RecipeError(f"The recipe {place} is no valid TOML: {error}.") from None
+    model = BoxRecipe if "box" in data else GameRecipe
+    try:
+        recipe: GameRecipe | BoxRecipe = model.model_validate(data)
+    except ValidationError as error:
+        raise RecipeError(
+            f"The recipe {place} has something that can't stand so.",
+            details=explain(error, model, data),
+            advice="docs/recipes.md lists every key with an example.",
+        ) from None
+    ident = recipe.game.id if isinstance(recipe, GameRecipe) else recipe.box.id
+    own = stem or place.replace("\\", "/").rsplit("/", 1)[-1].split(".toml")[0]
+    if own != ident:
+        raise RecipeError(
+            f"The recipe {place} has the id {ident!r}, so its file must be named {ident}.toml."
+        )
+    return recipe
+
+
+def _with_place(place: str, step: Callable[[], _T]) -> _T:
+    try:
+        return step()
+    except RecipeError as error:
+        raise RecipeError(
+            f"The recipe {place} does not fit together.",
+            details=error.details,
+            advice="docs/recipes.md lists every key with an example.",
+        ) from None

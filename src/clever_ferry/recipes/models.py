@@ -1,0 +1,164 @@
+"""The recipe language's outer frame, as models: what a recipe file may say.
+
+The format languages' own parts (layouts, layers, boxes, name fields) are defined in
+their rooms; here they are put together.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal, Self
+
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
+
+from clever_ferry.boxes import BoxSpec
+from clever_ferry.layers import LayerSpec
+from clever_ferry.layouts import LayoutSpec
+from clever_ferry.naming import FieldSpec
+
+__all__ = [
+    "KNOWN_FOLDERS",
+    "BerthInfo",
+    "BoxRecipe",
+    "EditionInfo",
+    "FactInfo",
+    "FileInfo",
+    "GameRecipe",
+    "PieceInfo",
+]
+
+Id = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9]*(-[a-z0-9]+)*$", max_length=40)]
+FieldName = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]*$", max_length=40)]
+Line = Annotated[str, StringConstraints(min_length=1, max_length=300, pattern=r"^[^\x00-\x1f\x7f]+$")]
+
+Under = Literal[
+    "home",
+    "documents",
+    "saved-games",
+    "roaming-data",
+    "local-data",
+    "low-data",
+    "xdg-data",
+    "xdg-config",
+    "sandboxes",
+    "app-support",
+    "given",
+]
+KNOWN_FOLDERS: tuple[str, ...] = Under.__args__  # type: ignore[attr-defined]
+
+
+class _Info(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+
+
+class GameInfo(_Info):
+    """What the game is called."""
+
+    id: Id
+    title: Line
+    studio: Line | None = None
+    replaces_shipped: bool = Field(
+        default=False, description="your own recipe is to be used in place of the shipped one"
+    )
+
+
+class PieceInfo(_Info):
+    """One role that a file of a save can have."""
+
+    label: Line | None = None
+    needed: bool = Field(default=False, description="a save without it is not whole")
+    each: FieldName | None = Field(default=None, description="there is one per value of this field")
+    shared: bool = Field(default=False, description="there is one per account, not per save")
+    holds: Literal["json", "ini"] | None = Field(
+        default=None, description="how facts are read from it"
+    )
+    opens: tuple[Id, ...] = Field(
+        default=(),
+        description="layers that stay on when it is carried, and are peeled to check it and "
+        "to read facts",
+    )
+
+
+class FactInfo(_Info):
+    """Something a player knows a save by, and where it stands."""
+
+    label: Line
+    source: Id | None = Field(default=None, alias="from", description="the piece's role")
+    at: str | None = Field(default=None, description="the path of the value in the piece")
+    layout: Id | None = Field(default=None, description="the layout to read the piece by")
+    opens: tuple[Id, ...] = Field(default=(), description="layers to peel within those of the piece")
+    field: FieldName | None = Field(default=None, description="the name field that is the fact")
+    unit: Literal["s", "count", "days-0", "version"] | None = None
+    compared: bool = Field(default=True, description="must be the same after a crossing")
+
+    @model_validator(mode="after")
+    def _one_source(self) -> Self:
+        if (self.source is None) == (self.field is None):
+            raise ValueError("a fact has either `from` (a piece) or `field` (a part of the name)")
+        if self.source is not None and self.at is None:
+            raise ValueError("a fact from a piece needs `at`, the path of the value in it")
+        return self
+
+
+class BerthInfo(_Info):
+    """A place where an edition keeps its saves."""
+
+    on: Literal["windows", "linux", "macos", "any"]
+    under: Under
+    path: str | None = Field(default=None, description="the folder below, as a name pattern")
+
+
+class FileInfo(_Info):
+    """How an edition names and wraps one role."""
+
+    role: Id
+    path: str | tuple[str, ...] = Field(
+        description="name pattern; of several, the first is written and the others are still read"
+    )
+    layers: tuple[Id, ...] = ()
+
+    @property
+    def paths(self) -> tuple[str, ...]:
+        """All patterns."""
+        return (self.path,) if isinstance(self.path, str) else self.path
+
+
+class EditionInfo(_Info):
+    """One form in which the game is out."""
+
+    title: Line
+    box: Id | None = None
+    berths: tuple[BerthInfo, ...] = Field(min_length=1)
+    fields: dict[FieldName, FieldSpec] = {}
+    files: tuple[FileInfo, ...] = Field(min_length=1)
+    most_slots: int | None = Field(default=None, ge=1, description="what the game's menu shows")
+    start: Line | None = Field(default=None, description="how one makes the game keep saves here")
+    after: tuple[Line, ...] = Field(default=(), description="what to do in the game now")
+
+
+class GameRecipe(_Info):
+    """A recipe for one game."""
+
+    recipe: Literal[1]
+    game: GameInfo
+    pieces: dict[Id, PieceInfo] = Field(min_length=1)
+    facts: dict[Id, FactInfo] = {}
+    layouts: dict[Id, LayoutSpec] = {}
+    layers: dict[Id, tuple[LayerSpec, ...]] = {}
+    editions: dict[Id, EditionInfo] = Field(min_length=1)
+
+
+class BoxInfo(_Info):
+    """What a kind of box is called."""
+
+    id: Id
+    title: Line
+    replaces_shipped: bool = False
+
+
+class BoxRecipe(_Info):
+    """A recipe for one kind of box."""
+
+    recipe: Literal[1]
+    box: BoxInfo
+    format: BoxSpec
+    layouts: dict[Id, LayoutSpec] = {}

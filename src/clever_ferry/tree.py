@@ -1,0 +1,43 @@
+"""What a folder offers to be read, and what is to change in it. Paths are relative, with `/`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable
+from typing import NamedTuple, Protocol
+
+from clever_ferry.payload import Payload
+
+__all__ = ["FileInfo", "Files", "Output"]
+
+
+class FileInfo(NamedTuple):
+    """A file as a folder lists it: its path, size in bytes, time stamp in ns since 1970."""
+
+    path: str
+    size: int
+    stamp: int
+
+
+class Files(Protocol):
+    """The files below one folder, read-only."""
+
+    @property
+    def fold(self) -> bool:
+        """Whether upper and lower case are the same here."""
+
+    def walk(self, enter: Callable[[str], bool]) -> Iterable[FileInfo]:
+        """Yield the files, sorted by path; `enter` says which folders to go into."""
+
+    def info(self, path: str) -> FileInfo | None:
+        """Return one file's data, or None where there is no such file."""
+
+    def payload(self, path: str) -> Payload:
+        """Return a file's bytes as a stream."""
+
+
+class Output(NamedTuple):
+    """A file to write, or to remove where the payload is None; the stamp is in ns."""
+
+    path: str
+    payload: Payload | None
+    stamp: int

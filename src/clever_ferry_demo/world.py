@@ -1,0 +1,88 @@
+"""The simulated computer: a folder tree with a Windows-like home, and its description."""
+
+from __future__ import annotations
+
+import time
+import tomllib
+from pathlib import Path
+from typing import Any
+
+from clever_ferry_demo.saltglass.depot import DepotStore
+from clever_ferry_demo.saltglass.pieces import Refusal, make_world, play_on
+from clever_ferry_demo.saltglass.tern import TernStore
+
+__all__ = ["DEPOT_ACCOUNT", "TERN_ACCOUNT", "find_store", "lay_world"]
+
+DEPOT_ACCOUNT = "100200300"
+TERN_ACCOUNT = "5a17c0ffee42"
+
+_HOME = "C/Users/Wren"
+_DESCRIPTION = f"""\
+# A simulated computer: cferry and the stand-in games take it for a real one.
+name = "den"
+system = "windows"
+keeps = "ferry"
+
+[folders]
+home = "{_HOME}"
+documents = "{_HOME}/Documents"
+saved-games = "{_HOME}/Saved Games"
+roaming-data = "{_HOME}/AppData/Roaming"
+local-data = "{_HOME}/AppData/Local"
+low-data = "{_HOME}/AppData/LocalLow"
+"""
+
+_HOUR = 3600 * 10**9
+
+# store, slot, world, seed, players, days played, hours since the last save
+_WORLDS = (
+    ("depot", 1, "Saltmarsh", 4711, ("Wren", "Isa"), 12, 9 * 24 + 3),
+    ("depot", 3, "Heron Point", 815, ("Wren",), 57, 26),
+    ("tern", 1, "Heron Point", 2323, ("Wren", "Oona"), 20, 5 * 24 + 7),
+    ("tern", 2, "Saltmarsh", 4711, ("Wren", "Isa"), 31, 2),
+)
+
+
+def lay_world(folder: Path, now_ns: int | None = None) -> Path:
+    """Lay the demo computer into a folder that is empty or not there; return its top."""
+    now_ns = now_ns or time.time_ns()
+    top = folder / "den"
+    top.mkdir(parents=True)
+    (top / "computer.toml").write_text(_DESCRIPTION, "utf-8")
+    for path in ("Documents", "Saved Games", "AppData/Roaming", "AppData/Local", "AppData/LocalLow"):
+        (top / _HOME / path).mkdir(parents=True)
+    stores: dict[str, Any] = {"depot": _depot(top), "tern": _tern(top)}
+    for store in stores.values():
+        store.folder.mkdir(parents=True)
+    for store, slot, name, seed, players, days, hours in _WORLDS:
+        world = play_on(make_world(name, seed, players), days - 1)
+        stores[store].save(slot, world, now_ns - hours * _HOUR)
+    return top
+
+
+def _folders(top: Path) -> dict[str, Path]:
+    file = top / "computer.toml" if top.is_dir() else top
+    if not file.is_file():
+        raise Refusal(f"no described computer is at {top}")
+    described = tomllib.loads(file.read_text("utf-8"))
+    return {name: file.parent / path for name, path in described["folders"].items()}
+
+
+def _depot(top: Path, account: str = DEPOT_ACCOUNT) -> DepotStore:
+    return DepotStore(_folders(top)["low-data"] / "NineKettles" / "Saltglass" / account)
+
+
+def _tern(top: Path, account: str = TERN_ACCOUNT) -> TernStore:
+    return TernStore(_folders(top)["local-data"] / "TernArcade" / "Crates" / account / "saltglass")
+
+
+def find_store(top: Path, store: str, account: str | None) -> DepotStore | TernStore:
+    """Return a store's saves on a described computer, for the usual account or another."""
+    found: DepotStore | TernStore
+    if store == "depot":
+        found = _depot(top, account or DEPOT_ACCOUNT)
+    else:
+        found = _tern(top, account or TERN_ACCOUNT)
+    if not found.folder.is_dir():
+        raise Refusal(f"the game was never started here ({found.folder})")
+    return found
