@@ -1,9 +1,9 @@
 """The jobs of the command line as plain functions, for scripts.
 
-    from clever_ferry.api import open_ferry
-    ferry = open_ferry()
-    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
-    print(ferry.carry_out(plan).number)
+from clever_ferry.api import open_ferry
+ferry = open_ferry()
+plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
+print(ferry.carry_out(plan).number)
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ import os
 import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass
+from difflib import get_close_matches
 from pathlib import Path
 
 import platformdirs
@@ -136,9 +137,11 @@ class Ferry:
                 details=(f"There are: {editions}.",),
             )
         if address.edition not in game.editions:
+            near = get_close_matches(address.edition, game.editions, 1, 0.5)
             raise UnknownNameError(
                 f"{game.title} has no edition {address.edition!r}.",
                 details=(f"There are: {editions}.",),
+                advice=f"Did you mean {game.id}/{near[0]}?" if near else "",
             )
         return game, game.editions[address.edition]
 
@@ -195,9 +198,11 @@ class Ferry:
     ) -> Plan:
         """Plan a crossing between two addresses; nothing is written."""
         start, goal = parse_address(source), parse_address(target)
-        if start.game != goal.game:
+        game, _ = self.game_and_edition(start)
+        other, _ = self.game_and_edition(goal)
+        if game.id != other.id:
             raise WrongUseError(
-                f"{start.game} and {goal.game} are different games; saves can't go between them."
+                f"{game.title} and {other.title} are different games; saves can't go between them."
             )
         from_berth = self.berth(start, from_account, "--from-account")
         to_berth = self.berth(goal, to_account, "--to-account")

@@ -41,3 +41,5 @@ class Output(NamedTuple):
     path: str
     payload: Payload | None
     stamp: int
+    tidy: bool = False
+    """Whether folders that its removal leaves empty go too."""

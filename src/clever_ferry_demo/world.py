@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from clever_ferry_demo.saltglass.depot import DepotStore
-from clever_ferry_demo.saltglass.pieces import Refusal, make_world, play_on
+from clever_ferry_demo.saltglass.pieces import RefusalError, make_world, play_on
 from clever_ferry_demo.saltglass.tern import TernStore
 
 __all__ = ["DEPOT_ACCOUNT", "TERN_ACCOUNT", "find_store", "lay_world"]
@@ -49,7 +49,13 @@ def lay_world(folder: Path, now_ns: int | None = None) -> Path:
     top = folder / "den"
     top.mkdir(parents=True)
     (top / "computer.toml").write_text(_DESCRIPTION, "utf-8")
-    for path in ("Documents", "Saved Games", "AppData/Roaming", "AppData/Local", "AppData/LocalLow"):
+    for path in (
+        "Documents",
+        "Saved Games",
+        "AppData/Roaming",
+        "AppData/Local",
+        "AppData/LocalLow",
+    ):
         (top / _HOME / path).mkdir(parents=True)
     stores: dict[str, Any] = {"depot": _depot(top), "tern": _tern(top)}
     for store in stores.values():
@@ -63,7 +69,7 @@ def lay_world(folder: Path, now_ns: int | None = None) -> Path:
 def _folders(top: Path) -> dict[str, Path]:
     file = top / "computer.toml" if top.is_dir() else top
     if not file.is_file():
-        raise Refusal(f"no described computer is at {top}")
+        raise RefusalError(f"no described computer is at {top}")
     described = tomllib.loads(file.read_text("utf-8"))
     return {name: file.parent / path for name, path in described["folders"].items()}
 
@@ -84,5 +90,5 @@ def find_store(top: Path, store: str, account: str | None) -> DepotStore | TernS
     else:
         found = _tern(top, account or TERN_ACCOUNT)
     if not found.folder.is_dir():
-        raise Refusal(f"the game was never started here ({found.folder})")
+        raise RefusalError(f"the game was never started here ({found.folder})")
     return found

@@ -29,4 +29,4 @@ class FolderBox:
         for put in puts:
             yield Output(put.name, put.payload, put.stamp)
         for name in removes:
-            yield Output(name, None, making.now)
+            yield Output(name, None, making.now, tidy=True)

@@ -17,7 +17,9 @@ def overview(computer: Path | None) -> None:
     ferry = ferry_here(computer)
     sights, faults = ferry.look()
     out = console()
-    out.print(f"[bold]Clever Ferry[/] carries save games. On [place]{escape(ferry.computer.name)}[/]:")
+    out.print(
+        f"[bold]Clever Ferry[/] carries save games. On [place]{escape(ferry.computer.name)}[/]:"
+    )
     if not sights:
         out.print("  no saves of the games that it has recipes for.\n")
         out.print("Next:")

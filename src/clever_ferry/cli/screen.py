@@ -18,17 +18,21 @@ from rich.table import Table
 from rich.theme import Theme
 
 from clever_ferry.cargo import Save
+from clever_ferry.recipes import Edition
 
 __all__ = [
     "console",
+    "counted",
     "echo_json",
     "escape",
     "facts_line",
     "heading",
+    "numbered",
     "place",
     "size",
     "steps",
     "table",
+    "told_facts",
     "when",
     "when_cell",
 ]
@@ -43,7 +47,7 @@ _THEME = Theme(
         "place": "cyan",
     }
 )
-_PIPE_WIDTH = 100
+_PIPE_WIDTH = 200
 
 
 def console(*, err: bool = False) -> Console:
@@ -73,10 +77,29 @@ def steps(lines: Iterable[str]) -> str:
     return "\n".join(f"  {number}. {escape(line)}" for number, line in enumerate(lines, 1))
 
 
-def facts_line(save: Save, *, most: int = 4) -> str:
+def facts_line(save: Save, *, most: int = 3) -> str:
     """Return a save's first facts but its name: `Day 31 · Played 12 h 05 min`."""
-    facts = [f"{fact.label} {fact.text}" for fact in save.facts if fact.key != "name"]
-    return " · ".join(facts[:most])
+    facts = [(fact.label, fact.text) for fact in save.facts if fact.key != "name"]
+    return told_facts(facts[:most])
+
+
+def told_facts(facts: Iterable[tuple[str, str]]) -> str:
+    """Return labels and values in one line that breaks only between facts."""
+    return " · ".join(f"{label} {text}".replace(" ", "\N{NO-BREAK SPACE}") for label, text in facts)
+
+
+def counted(count: int, what: str) -> str:
+    """Return a number with its noun.
+
+    >>> counted(1, "piece"), counted(4, "piece")
+    ('1 piece', '4 pieces')
+    """
+    return f"{count:,} {what}{'' if count == 1 else 's'}"
+
+
+def numbered(slot: int, edition: Edition) -> str:
+    """Return how a save's number is said: a slot where the game has slots, else its place here."""
+    return f"slot {slot}" if edition.numbered else f"no. {slot}"
 
 
 def size(count: int) -> str:

@@ -100,15 +100,18 @@ def _within(
         logbook.turn(number, "proved", ended=clock(), story=story)
     except BaseException as error:
         progress("putting back", 0, None)
-        _put_back_now(locker, manifest, token, error)
+        _put_back_now(change, locker, manifest, token, error)
         _log_put_back(logbook, number, story, error, clock)
         raise
     return Crossed(number, tuple(proofs), token, manifest.size)
 
 
-def _put_back_now(locker: Locker, manifest: Manifest, token: str, error: BaseException) -> None:
+def _put_back_now(
+    change: Replacement, locker: Locker, manifest: Manifest, token: str, error: BaseException
+) -> None:
     try:
-        put_back(locker, manifest, f"{token}-back")
+        change.discard()
+        put_back(locker, manifest, f"{token}-back", change.anchor, change.anchor_stamp)
     except (OSError, FerryError) as second:
         raise PutBackError(
             f"The crossing failed ({error}), and the target could not be put back yet: {second}.",
@@ -223,4 +226,3 @@ def _save_story(save: Save) -> dict[str, Any]:
 def _in_words(error: OSError) -> str:
     where = f" ({error.filename})" if error.filename else ""
     return f"{(error.strerror or str(error)).lower()}{where}"
-

@@ -1,4 +1,4 @@
-"""Planning: which save goes where, what it replaces, what changes on the way. Nothing is written."""
+"""Planning: which save goes where, what it replaces, what changes. Nothing is written."""
 
 from __future__ import annotations
 
@@ -85,7 +85,9 @@ def make_plan(
     _refuse_damaged(saves, source)
     _refuse_foreign_given(given, target.berth.edition)
     goals = _goals(saves, target, slots, given)
-    moves = [_move(save, goal, target, given, random) for save, goal in zip(saves, goals, strict=True)]
+    moves = [
+        _move(save, goal, target, given, random) for save, goal in zip(saves, goals, strict=True)
+    ]
     _refuse_same(source, target, moves)
     _refuse_collisions(moves)
     _refuse_beyond_limit(target, moves)
@@ -311,4 +313,3 @@ def _slots_told(target: OpenBerth, most: int) -> list[str]:
     taken = {save.slot: save.title for save in target.listing.saves}
     free = [str(slot) for slot in range(1, most + 1) if slot not in taken]
     return [f"Free slots: {', '.join(free) if free else 'none'}."]
-

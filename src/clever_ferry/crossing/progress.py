@@ -12,7 +12,8 @@ Step = Literal["reading", "backing up", "replacing", "proving", "putting back"]
 class Progress(Protocol):
     """Called with the step, the bytes done in it, and all its bytes where they are known."""
 
-    def __call__(self, step: Step, done: int, total: int | None) -> None: ...
+    def __call__(self, step: Step, done: int, total: int | None) -> None:
+        """Take in where the work is."""
 
 
 def silent(step: Step, done: int, total: int | None) -> None:

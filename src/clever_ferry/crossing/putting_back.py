@@ -14,10 +14,13 @@ from clever_ferry.tree import Output
 __all__ = ["put_back", "sweep"]
 
 
-def put_back(locker: Locker, manifest: Manifest, token: str) -> None:
+def put_back(
+    locker: Locker, manifest: Manifest, token: str, anchor: Path, anchor_stamp: int
+) -> None:
     """Bring every path that the manifest names to what it was. May be repeated after a kill.
 
-    Raises DamagedError, before anything changes, where a kept object can't be read.
+    `anchor` is the folder that was there before, the manifest's root or one above it, and
+    `anchor_stamp` its time stamp then. Raises DamagedError, before anything changes, where a kept object can't be read.
     """
     root = Path(manifest.root)
     files = FolderFiles(root)
@@ -39,6 +42,8 @@ def put_back(locker: Locker, manifest: Manifest, token: str) -> None:
         (root / there.path).mkdir(parents=True, exist_ok=True)
     for there in sorted(manifest.folders, key=lambda folder: len(folder.path), reverse=True):
         os.utime(root / there.path, ns=(there.stamp, there.stamp))
+    if not root.exists():
+        os.utime(anchor, ns=(anchor_stamp, anchor_stamp))
 
 
 def sweep(anchor: Path, token: str, stamp: int | None = None) -> None:

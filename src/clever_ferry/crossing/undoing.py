@@ -132,7 +132,7 @@ def undo(
             )  # fmt: skip
             logbook.turn(plan.record.number, "undoing")
             progress("putting back", 0, None)
-            put_back(locker, manifest, token)
+            put_back(locker, manifest, token, *_anchor(plan.record))
         except OSError as error:
             raise PutBackError(
                 f"Crossing {plan.record.number} is not undone yet: {error}.",
@@ -188,4 +188,13 @@ def _recover_one(record: Record, locker: Locker) -> None:
         sweep(anchor, token, record.story["anchor_stamp"])
         return
     sweep(anchor, token)
-    put_back(locker, locker.manifest(record.manifest), f"{token}-back-{secrets.token_hex(2)}")
+    put_back(
+        locker,
+        locker.manifest(record.manifest),
+        f"{token}-back-{secrets.token_hex(2)}",
+        *_anchor(record),
+    )
+
+
+def _anchor(record: Record) -> tuple[Path, int]:
+    return Path(record.story["anchor"]), record.story["anchor_stamp"]

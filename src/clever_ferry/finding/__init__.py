@@ -1,4 +1,4 @@
-"""Finding: computers and their folders, berths on them, saves in those, and how all are addressed."""
+"""Finding: computers and their folders, berths on them, saves in those, and their addresses."""
 
 from clever_ferry.finding.addresses import Address, parse_address, select
 from clever_ferry.finding.berths import Berth, Search, find_berths, one_berth, open_berth

@@ -135,14 +135,10 @@ def names_of(save: Save) -> set[str]:
     """Return what a save can be called by, in folded case: its name fact and its name's fields."""
     name = save.fact("name")
     names = {str(name.value).casefold()} if name else set()
-    return names | {
-        value.casefold() for value in save.fields.values() if isinstance(value, str)
-    }
+    return names | {value.casefold() for value in save.fields.values() if isinstance(value, str)}
 
 
-def _no_slot(
-    what: str, where: str, saves: Sequence[Save], near: Sequence[str]
-) -> UnknownNameError:
+def _no_slot(what: str, where: str, saves: Sequence[Save], near: Sequence[str]) -> UnknownNameError:
     there = [f"  {save.slot}  {save.title}" for save in saves[:20]]
     more = [f"  … and {len(saves) - 20} more"] if len(saves) > 20 else []
     hint = (f"Did you mean {' or '.join(dict.fromkeys(near))}?",) if near else ()

@@ -143,7 +143,9 @@ def _folder_names(folder: Path) -> list[str]:
         return []
 
 
-def one_berth(search: Search, game: Game, edition: Edition, account: str | None, option: str) -> Berth:
+def one_berth(
+    search: Search, game: Game, edition: Edition, account: str | None, option: str
+) -> Berth:
     """Return the only berth, or the one that `account` chooses.
 
     Raises NotFoundError with every place that was looked at, and ChoiceNeededError with
@@ -178,7 +180,8 @@ def one_berth(search: Search, game: Game, edition: Edition, account: str | None,
             details=tuple(_choices(berths)),
             advice=f"Say which one with {option}, by its account or its folder.",
             choices=tuple(
-                (line, str(berth.root)) for line, berth in zip(_choices(berths), berths, strict=True)
+                (line, str(berth.root))
+                for line, berth in zip(_choices(berths), berths, strict=True)
             ),
             option=option,
         )

@@ -175,7 +175,9 @@ class Locker:
                         file, read_size=CHUNK, write_size=CHUNK
                     )
             except (zstandard.ZstdError, FileNotFoundError) as error:
-                raise DamagedError(f"The backup's object {digest} can't be read: {error}.") from None
+                raise DamagedError(
+                    f"The backup's object {digest} can't be read: {error}."
+                ) from None
 
         payload = DigestedPayload(StreamPayload(unpacked))
         yield from payload.chunks()

@@ -1,12 +1,12 @@
-"""Chains of layers, compiled from a recipe's names: peeled from outside in, dressed from inside out.
+"""Chains of layers, by a recipe's names: peeled from outside in, dressed from inside out.
 
-    >>> from clever_ferry.layers import compile_layers
-    >>> from clever_ferry.layers.spec import CompressedSpec
-    >>> from clever_ferry.payload import BytesPayload, read_all
-    >>> chain = compile_layers({"packed": (CompressedSpec(kind="gzip"),)}, {})["packed"]
-    >>> dressed = chain.dress(BytesPayload(b"day 31"), {})
-    >>> read_all(chain.peel(dressed).payload, limit=100, what="the example")
-    b'day 31'
+>>> from clever_ferry.layers import compile_layers
+>>> from clever_ferry.layers.spec import CompressedSpec
+>>> from clever_ferry.payload import BytesPayload, read_all
+>>> chain = compile_layers({"packed": (CompressedSpec(kind="gzip"),)}, {})["packed"]
+>>> dressed = chain.dress(BytesPayload(b"day 31"), {})
+>>> read_all(chain.peel(dressed).payload, limit=100, what="the example")
+b'day 31'
 """
 
 from __future__ import annotations
@@ -114,7 +114,9 @@ def compile_layers(
         if name in done:
             return done[name]
         if name in open_ones:
-            raise DamagedError(f"layers.{name} is made of itself: {' > '.join((*open_ones, name))}.")
+            raise DamagedError(
+                f"layers.{name} is made of itself: {' > '.join((*open_ones, name))}."
+            )
         if name not in specs:
             known = ", ".join(sorted(specs)) or "none"
             raise DamagedError(f"There is no layer {name!r}; known here: {known}.")

@@ -137,7 +137,7 @@ class After:
         self.bound: frozenset[str] = frozenset()
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, None]:
-        """Return what follows the first marker; reading raises UnsupportedError if there is none."""
+        """Return what follows the first marker; reading raises UnsupportedError without one."""
         return StreamPayload(lambda: self._after(source)), None
 
     def _after(self, source: Payload) -> Iterator[bytes]:

@@ -1,15 +1,15 @@
 """Layouts at work: each kind of field reads and writes side by side.
 
-    >>> from clever_ferry.layouts import LayoutSpec, compile_layouts
-    >>> spec = LayoutSpec.model_validate({"fields": [
-    ...     {"type": "magic", "text": "TAG"},
-    ...     {"type": "u16", "name": "day"},
-    ...     {"type": "text", "name": "town", "length": "u8"}]})
-    >>> layout = compile_layouts({"log": spec})["log"]
-    >>> layout.read(b"TAG\\x1f\\x00\\x04Gull")
-    ({'day': 31, 'town': 'Gull'}, 10)
-    >>> layout.write({"day": 31, "town": "Gull"})
-    b'TAG\\x1f\\x00\\x04Gull'
+>>> from clever_ferry.layouts import LayoutSpec, compile_layouts
+>>> spec = LayoutSpec.model_validate({"fields": [
+...     {"type": "magic", "text": "TAG"},
+...     {"type": "u16", "name": "day"},
+...     {"type": "text", "name": "town", "length": "u8"}]})
+>>> layout = compile_layouts({"log": spec})["log"]
+>>> layout.read(b"TAG\\x1f\\x00\\x04Gull")
+({'day': 31, 'town': 'Gull'}, 10)
+>>> layout.write({"day": 31, "town": "Gull"})
+b'TAG\\x1f\\x00\\x04Gull'
 """
 
 from __future__ import annotations
@@ -118,7 +118,9 @@ class _Numbers:
             right = _reckon(self.before.computed, frame.data[frame.start : at])
             if found != right:
                 what = self.before.computed.what
-                raise frame.fail(name, at, f"the {what} is {found:#x}, but the bytes give {right:#x}")
+                raise frame.fail(
+                    name, at, f"the {what} is {found:#x}, but the bytes give {right:#x}"
+                )
         return after
 
     def write(self, layout: str, out: bytearray, values: Mapping[str, Any]) -> None:

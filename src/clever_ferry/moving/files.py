@@ -109,7 +109,8 @@ class FolderFiles:
             if not os.path.lexists(inner):
                 if not self.fold or not here.is_dir():
                     return None
-                names = [name for name in os.listdir(here) if name.casefold() == part.casefold()]
+                folded = part.casefold()
+                names = [one.name for one in here.iterdir() if one.name.casefold() == folded]
                 if not names:
                     return None
                 inner = here / names[0]
@@ -143,6 +144,6 @@ def _is_link(entry: os.DirEntry[str]) -> bool:
 def _stat_of(entry: os.DirEntry[str]) -> os.stat_result | None:
     try:
         # On Windows, scandir's cached times may lag behind; ask the file itself.
-        return os.stat(entry.path, follow_symlinks=False)
+        return Path(entry.path).stat(follow_symlinks=False)
     except FileNotFoundError:
         return None

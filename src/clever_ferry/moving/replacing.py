@@ -28,6 +28,7 @@ class Staged:
     size: int
     stamp: int
     digest: str | None
+    tidy: bool = False
 
 
 class Replacement:
@@ -52,11 +53,15 @@ class Replacement:
         return self
 
     def __exit__(self, *_: object) -> None:
+        self.discard()
+
+    def discard(self) -> None:
+        """Remove what was staged and is not in its place yet."""
         shutil.rmtree(self._folder, ignore_errors=True)
 
     def forget(self) -> None:
         """Leave no trace: for use when nothing was replaced; the folder's stamp comes back too."""
-        shutil.rmtree(self._folder, ignore_errors=True)
+        self.discard()
         with suppress(OSError):
             os.utime(self.anchor, ns=(self.anchor_stamp, self.anchor_stamp))
 
@@ -64,7 +69,7 @@ class Replacement:
         """Write one new file beside its place, to the disk itself, and note its digest."""
         path = self._real_name(output.path)
         if output.payload is None:
-            self.staged.append(Staged(path, None, 0, output.stamp, None))
+            self.staged.append(Staged(path, None, 0, output.stamp, None, output.tidy))
             return
         payload = output.payload
         if not isinstance(payload, DigestedPayload):
@@ -103,7 +108,8 @@ class Replacement:
             place = self._root / item.path
             if item.file is None:
                 place.unlink(missing_ok=True)
-                self._drop_empty(place.parent)
+                if item.tidy:
+                    self._drop_empty(place.parent)
                 continue
             place.parent.mkdir(parents=True, exist_ok=True)
             if place.exists():
@@ -115,6 +121,6 @@ class Replacement:
                 sync_folder(self._root / folder)
 
     def _drop_empty(self, folder: Path) -> None:
-        while folder != self._root and self._root in folder.parents and not os.listdir(folder):
+        while folder != self._root and self._root in folder.parents and not any(folder.iterdir()):
             folder.rmdir()
             folder = folder.parent

@@ -1,12 +1,12 @@
 """Patterns: literal text with `{field}`s, compiled once, matched in linear time.
 
-    >>> from clever_ferry.naming import NumberField, compile_pattern
-    >>> pattern = compile_pattern("voyage-{slot}.sav",
-    ...                           {"slot": NumberField(type="number", first=0, width=2)})
-    >>> pattern.match("voyage-04.sav")
-    {'slot': 5}
-    >>> pattern.write({"slot": 5})
-    'voyage-04.sav'
+>>> from clever_ferry.naming import NumberField, compile_pattern
+>>> pattern = compile_pattern("voyage-{slot}.sav",
+...                           {"slot": NumberField(type="number", first=0, width=2)})
+>>> pattern.match("voyage-04.sav")
+{'slot': 5}
+>>> pattern.write({"slot": 5})
+'voyage-04.sav'
 """
 
 from __future__ import annotations
@@ -109,7 +109,9 @@ class Pattern:
                 parts.append(token)
                 continue
             if token.name not in values:
-                raise NamingError(f"The name {self.text!r} needs a {token.name}, and none is known.")
+                raise NamingError(
+                    f"The name {self.text!r} needs a {token.name}, and none is known."
+                )
             raw = token.field.write(values[token.name])
             if raw is None:
                 raise NamingError(
@@ -247,7 +249,9 @@ def _cut(
             text = next(
                 s
                 for s in spellings
-                if end >= len(s) and before[end - len(s)] and _literal_at(name, end - len(s), s, fold)
+                if end >= len(s)
+                and before[end - len(s)]
+                and _literal_at(name, end - len(s), s, fold)
             )
             found.append((token, text))
             end -= len(text)

@@ -104,7 +104,7 @@ def _edition(
         if place.path is not None:
             pattern = faults.pattern(f"berths[{number}].path", place.path, info.fields)
         elif place.under != "given":
-            faults.add(f"berths[{number}]", "only a place `under` = \"given\" can do without `path`")
+            faults.add(f"berths[{number}]", 'only a place `under` = "given" can do without `path`')
         berths.append(Berthing(place, pattern))
     berth_fields = frozenset(f for b in berths if b.pattern for f in b.pattern.fields)
     files = _files(info, recipe, layers, faults)

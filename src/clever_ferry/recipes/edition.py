@@ -92,7 +92,12 @@ class Edition:
     # Reading -----------------------------------------------------------------------------
 
     def read(
-        self, contents: Contents, berth_fields: Mapping[str, Value], *, fold: bool, facts: bool = True
+        self,
+        contents: Contents,
+        berth_fields: Mapping[str, Value],
+        *,
+        fold: bool,
+        facts: bool = True,
     ) -> Listing:
         """Tell the saves among a box's entries; `facts=False` leaves all payloads unread."""
         problems = _unlike(contents.bound, berth_fields, "The index")
@@ -122,9 +127,7 @@ class Edition:
         saves.sort(key=lambda save: save.slot)
         return Listing(tuple(saves), tuple(shared), tuple(unread), tuple(problems))
 
-    def _told(
-        self, entry: Entry, fold: bool
-    ) -> tuple[PieceFile, dict[str, Value]] | str | None:
+    def _told(self, entry: Entry, fold: bool) -> tuple[PieceFile, dict[str, Value]] | str | None:
         found: list[tuple[PieceFile, dict[str, Value]]] = []
         for file in self.files:
             for pattern in file.patterns:
@@ -150,7 +153,15 @@ class Edition:
             except (DamagedError, UnsupportedError) as error:
                 problem = f"it can't be read: {error.what.rstrip('.')}"
         return Piece(
-            file.role, own, payload, entry.size, entry.stamp, entry.name, entry.files, problem, bound
+            file.role,
+            own,
+            payload,
+            entry.size,
+            entry.stamp,
+            entry.name,
+            entry.files,
+            problem,
+            bound,
         )
 
     def _save(
@@ -242,9 +253,7 @@ class Game:
     editions: Mapping[str, Edition]
 
 
-def _unlike(
-    bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str
-) -> list[str]:
+def _unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str) -> list[str]:
     return [
         f"{what} belongs to another {name}: it says {found}, but here it is {fields[name]}"
         for name, found in bound.items()
@@ -260,4 +269,3 @@ def _same(found: int | str, value: Value) -> bool:
 
 def _sortable(value: Value) -> tuple[int, int | str]:
     return (0, value) if isinstance(value, int) else (1, value.casefold())
-

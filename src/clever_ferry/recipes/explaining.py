@@ -86,12 +86,16 @@ def _keys_beside(model: type[BaseModel], loc: list[Any], data: Any) -> list[str]
                     inner.append(one["properties"][step])
                 elif isinstance(one.get("additionalProperties"), dict):
                     inner.append(one["additionalProperties"])
+                else:
+                    inner.extend(one.get("patternProperties", {}).values())
         nodes = inner
     keys: list[str] = []
     for node in nodes:
         for one in _alternatives(schema, node):
             own = one.get("properties", {})
-            if all(_fits(own[tag], data[tag]) for tag in ("type", "kind") if tag in own & data.keys()):
+            if all(
+                _fits(own[tag], data[tag]) for tag in ("type", "kind") if tag in own & data.keys()
+            ):
                 keys.extend(own)
     return list(dict.fromkeys(keys))
 

@@ -44,9 +44,7 @@ class FactReader:
         self._facts, self._pieces = facts, pieces
         self._layouts, self._layers = layouts, layers
 
-    def read(
-        self, fields: Mapping[str, int | str], pieces: Sequence[Piece]
-    ) -> FactsRead:
+    def read(self, fields: Mapping[str, int | str], pieces: Sequence[Piece]) -> FactsRead:
         """Return the facts that can be read, and why others can't."""
         facts: list[Fact] = []
         problems: list[str] = []
@@ -66,16 +64,13 @@ class FactReader:
                 notes.append(f"{info.label} is not known: {error.what.rstrip('.')}")
                 continue
             except DamagedError as error:
-                where = f"{info.label} can't be read from the {piece.title}"
-                problems.append(f"{where}: {error.what.rstrip('.')}")
+                problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
                 continue
             if isinstance(value, int | float | str):
                 facts.append(_fact(key, info, value))
             else:
                 problems.append(f"{info.label}: {info.at} in the {piece.title} is no single value")
-        return FactsRead(
-            tuple(facts), tuple(dict.fromkeys(problems)), tuple(dict.fromkeys(notes))
-        )
+        return FactsRead(tuple(facts), tuple(dict.fromkeys(problems)), tuple(dict.fromkeys(notes)))
 
     def check(self, piece: Piece) -> str:
         """Read a piece to its end, through the layers that it opens by; return what is damaged."""
@@ -88,7 +83,7 @@ class FactReader:
         except UnsupportedError:
             return ""  # what no recipe describes can't be checked, and may be fine
         except DamagedError as error:
-            return error.what
+            return error.what.rstrip(".")
         return ""
 
     def _opened(self, opened: dict[object, Any], info: FactInfo, piece: Piece) -> Any:
@@ -142,7 +137,9 @@ def in_words(value: int | float | str, unit: str | None) -> str:
     ('12 h 05 min', '1,250', '1950-01-03')
     """
     if isinstance(value, str | bool):
-        return "".join(char if char.isprintable() else "\N{REPLACEMENT CHARACTER}" for char in str(value))
+        return "".join(
+            char if char.isprintable() else "\N{REPLACEMENT CHARACTER}" for char in str(value)
+        )
     match unit:
         case "s":
             minutes = int(value) // 60

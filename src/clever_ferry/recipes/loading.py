@@ -162,9 +162,7 @@ class Recipes:
         return recipe
 
 
-def _sources(
-    folder: Traversable, origin: Literal["shipped", "yours"]
-) -> dict[str, RecipeSource]:
+def _sources(folder: Traversable, origin: Literal["shipped", "yours"]) -> dict[str, RecipeSource]:
     return {
         file.name.removesuffix(".toml"): RecipeSource(file.name.removesuffix(".toml"), origin, file)
         for file in folder.iterdir()

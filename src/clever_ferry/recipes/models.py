@@ -28,7 +28,9 @@ __all__ = [
 
 Id = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9]*(-[a-z0-9]+)*$", max_length=40)]
 FieldName = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]*$", max_length=40)]
-Line = Annotated[str, StringConstraints(min_length=1, max_length=300, pattern=r"^[^\x00-\x1f\x7f]+$")]
+Line = Annotated[
+    str, StringConstraints(min_length=1, max_length=300, pattern=r"^[^\x00-\x1f\x7f]+$")
+]
 
 Under = Literal[
     "home",
@@ -85,7 +87,9 @@ class FactInfo(_Info):
     source: Id | None = Field(default=None, alias="from", description="the piece's role")
     at: str | None = Field(default=None, description="the path of the value in the piece")
     layout: Id | None = Field(default=None, description="the layout to read the piece by")
-    opens: tuple[Id, ...] = Field(default=(), description="layers to peel within those of the piece")
+    opens: tuple[Id, ...] = Field(
+        default=(), description="layers to peel within those of the piece"
+    )
     field: FieldName | None = Field(default=None, description="the name field that is the fact")
     unit: Literal["s", "count", "days-0", "version"] | None = None
     compared: bool = Field(default=True, description="must be the same after a crossing")

@@ -9,7 +9,7 @@ import struct
 import zlib
 from pathlib import Path
 
-from clever_ferry_demo.saltglass.pieces import Refusal, World, load_world
+from clever_ferry_demo.saltglass.pieces import RefusalError, World, load_world
 
 __all__ = ["DepotStore"]
 
@@ -38,21 +38,21 @@ class DepotStore:
                 continue
             slot = int(match[1]) + 1
             if slot in found:
-                raise Refusal(f"slot {slot} is there twice: {found[slot]} and {path.name}")
+                raise RefusalError(f"slot {slot} is there twice: {found[slot]} and {path.name}")
             found[slot] = path.name
         if found and max(found) > _SLOTS:
-            raise Refusal(f"there are more than {_SLOTS} slots: {found[max(found)]}")
+            raise RefusalError(f"there are more than {_SLOTS} slots: {found[max(found)]}")
         return found
 
     def load(self, slot: int) -> World:
         """Read one slot, or refuse."""
         name = self.list().get(slot)
         if name is None:
-            raise Refusal(f"slot {slot} is empty")
+            raise RefusalError(f"slot {slot} is empty")
         folder = self.folder / name
         for piece in ("world.sgw", "meta.json"):
             if not (folder / piece).is_file():
-                raise Refusal(f"{piece} is missing")
+                raise RefusalError(f"{piece} is missing")
         people = {
             path.stem: path.read_bytes() for path in sorted((folder / "people").glob("*.sgt"))
         }
@@ -61,26 +61,26 @@ class DepotStore:
 
     def _unseal(self, data: bytes, world: str) -> bytes:
         if len(data) < _HEAD.size:
-            raise Refusal("world.sgw has no header")
+            raise RefusalError("world.sgw has no header")
         magic, version, flags, owner, ident, plain, packed, crc = _HEAD.unpack_from(data)
         if magic != b"SGLS":
-            raise Refusal("world.sgw has no header")
+            raise RefusalError("world.sgw has no header")
         if version > _HEAD_VERSION:
-            raise Refusal(f"world.sgw has the newer header version {version}")
+            raise RefusalError(f"world.sgw has the newer header version {version}")
         if flags & ~1:
-            raise Refusal(f"world.sgw has unknown flags {flags:#x}")
+            raise RefusalError(f"world.sgw has unknown flags {flags:#x}")
         if owner != int(self.account):
-            raise Refusal(f"it belongs to account {owner:09}, not to {self.account}")
+            raise RefusalError(f"it belongs to account {owner:09}, not to {self.account}")
         if ident.hex() != world:
-            raise Refusal(f"world.sgw is of world {ident.hex()}, its folder of {world}")
+            raise RefusalError(f"world.sgw is of world {ident.hex()}, its folder of {world}")
         if packed != len(data) - _HEAD.size:
-            raise Refusal("world.sgw has not the size that its header says")
+            raise RefusalError("world.sgw has not the size that its header says")
         try:
             body = zlib.decompress(data[_HEAD.size :])
         except zlib.error:
-            raise Refusal("world.sgw can't be unpacked") from None
+            raise RefusalError("world.sgw can't be unpacked") from None
         if len(body) != plain or zlib.crc32(body) != crc:
-            raise Refusal("world.sgw has a wrong checksum")
+            raise RefusalError("world.sgw has a wrong checksum")
         return body
 
     def save(self, slot: int, world: World, stamp_ns: int) -> None:

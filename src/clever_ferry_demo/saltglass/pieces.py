@@ -10,7 +10,15 @@ import random
 import struct
 from dataclasses import dataclass, field, replace
 
-__all__ = ["GAME_VERSION", "Refusal", "Traveller", "World", "load_world", "make_world", "play_on"]
+__all__ = [
+    "GAME_VERSION",
+    "RefusalError",
+    "Traveller",
+    "World",
+    "load_world",
+    "make_world",
+    "play_on",
+]
 
 GAME_VERSION = (3, 4, 1)
 _BODY_VERSION = 3
@@ -19,7 +27,7 @@ _WIDTH, _HEIGHT = 400, 300
 _SECONDS_A_DAY = 1404
 
 
-class Refusal(Exception):
+class RefusalError(Exception):
     """The game refuses to load, and says why."""
 
 
@@ -47,7 +55,7 @@ class Traveller:
         """Read a traveller file."""
         try:
             if data[:5] != b"FOLK\x01":
-                raise Refusal(f"{file} is no traveller")
+                raise RefusalError(f"{file} is no traveller")
             name, at = _short_text(data, 5)
             health, coins, count = struct.unpack_from("<HIB", data, at)
             at += 7
@@ -57,9 +65,9 @@ class Traveller:
                 items.append((label, struct.unpack_from("<H", data, at)[0]))
                 at += 2
         except (struct.error, UnicodeDecodeError, IndexError):
-            raise Refusal(f"{file} is cut short") from None
+            raise RefusalError(f"{file} is cut short") from None
         if at != len(data):
-            raise Refusal(f"{file} has bytes left over")
+            raise RefusalError(f"{file} has bytes left over")
         return cls(name, health, coins, tuple(items))
 
 
@@ -118,13 +126,13 @@ def load_world(body: bytes, meta_raw: bytes, people: dict[str, bytes]) -> World:
         day, seconds = meta["clock"]["day"], meta["clock"]["seconds"]
         players, coins = meta["players"], meta["coins"]
     except (ValueError, KeyError, TypeError):
-        raise Refusal("the meta piece can't be read") from None
+        raise RefusalError("the meta piece can't be read") from None
     if version > GAME_VERSION:
-        raise Refusal(f"it was saved by the newer version {meta['game']}")
+        raise RefusalError(f"it was saved by the newer version {meta['game']}")
     try:
         magic, body_version, width, height, body_day, body_seed = _BODY.unpack_from(body)
         if magic != b"ISLE" or body_version != _BODY_VERSION:
-            raise Refusal("the world piece is no island")
+            raise RefusalError("the world piece is no island")
         at = _BODY.size + width * height
         tiles = body[_BODY.size : at]
         (count,) = struct.unpack_from("<H", body, at)
@@ -135,19 +143,19 @@ def load_world(body: bytes, meta_raw: bytes, people: dict[str, bytes]) -> World:
             kind, at = _short_text(body, at + 4)
             buildings.append((x, y, kind))
     except (struct.error, UnicodeDecodeError, IndexError):
-        raise Refusal("the world piece is cut short") from None
+        raise RefusalError("the world piece is cut short") from None
     if at != len(body):
-        raise Refusal("the world piece has bytes left over")
+        raise RefusalError("the world piece has bytes left over")
     if (body_day, body_seed) != (day, seed):
-        raise Refusal(f"world and meta are of different saves (day {body_day}, day {day})")
+        raise RefusalError(f"world and meta are of different saves (day {body_day}, day {day})")
     if set(people) != set(players):
         odd = ", ".join(sorted(set(people) ^ set(players)))
-        raise Refusal(f"travellers do not agree with the meta piece: {odd}")
+        raise RefusalError(f"travellers do not agree with the meta piece: {odd}")
     travellers = []
     for player in players:
         traveller = Traveller.decode(people[player], f"traveller {player}")
         if traveller.name != player:
-            raise Refusal(f"traveller {player} is really {traveller.name}")
+            raise RefusalError(f"traveller {player} is really {traveller.name}")
         travellers.append(traveller)
     return World(
         name, seed, day, seconds, coins, tiles, tuple(buildings), tuple(travellers),
@@ -174,7 +182,9 @@ def play_on(world: World, days: int) -> World:
         kind = dice.choice(("kiln", "jetty", "saltpan", "lighthouse", "store"))
         buildings.append((dice.randrange(width), dice.randrange(height), kind))
     travellers = tuple(
-        replace(one, coins=one.coins + 11 * days, items=(*one.items[:1], ("glass", world.day + days)))
+        replace(
+            one, coins=one.coins + 11 * days, items=(*one.items[:1], ("glass", world.day + days))
+        )
         for one in world.travellers
     )
     return replace(

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import click
 
-from clever_ferry_demo.saltglass.pieces import Refusal, World, make_world, play_on
+from clever_ferry_demo.saltglass.pieces import RefusalError, World, make_world, play_on
 from clever_ferry_demo.world import find_store
 
 __all__ = ["run"]
@@ -35,7 +35,7 @@ def list_(context: click.Context) -> None:
     for slot in store.list():
         try:
             click.echo(f"{slot}  {_told(store.load(slot))}")
-        except Refusal as refusal:
+        except RefusalError as refusal:
             click.echo(f"{slot}  (can't be loaded: {refusal})")
 
 
@@ -56,7 +56,7 @@ def new(context: click.Context, slot: int, name: str, players: tuple[str, ...]) 
     """Begin a new world in a free slot."""
     store = context.obj
     if slot in store.list() or not 1 <= slot <= store.slots:
-        raise Refusal(f"slot {slot} is taken, or there is no such slot")
+        raise RefusalError(f"slot {slot} is taken, or there is no such slot")
     world = make_world(name, time.time_ns() % 100_000, players)
     store.save(slot, world, time.time_ns())
     click.echo(f"Began slot {slot}: {_told(world)}")
@@ -81,7 +81,7 @@ def save(context: click.Context, slot: int, other: int | None) -> None:
     """Load a slot and save it again, into the same or another slot."""
     world = context.obj.load(slot)
     if other is not None and not 1 <= other <= context.obj.slots:
-        raise Refusal(f"there is no slot {other}")
+        raise RefusalError(f"there is no slot {other}")
     context.obj.save(other or slot, world, time.time_ns())
     click.echo(f"Saved slot {other or slot}: {_told(world)}")
 
@@ -98,7 +98,7 @@ def run() -> None:
     """Run the program; a refusal ends with status 1."""
     try:
         game(prog_name="saltglass")
-    except Refusal as refusal:
+    except RefusalError as refusal:
         click.echo(f"Saltglass can't do this: {refusal}.", err=True)
         sys.exit(1)
 

@@ -14,7 +14,7 @@ import zlib
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from clever_ferry_demo.saltglass.pieces import Refusal, World, load_world
+from clever_ferry_demo.saltglass.pieces import RefusalError, World, load_world
 
 __all__ = ["Crate", "TernStore"]
 
@@ -50,12 +50,14 @@ class Crate:
         try:
             raw = (folder / "hold.ledger").read_bytes()
         except FileNotFoundError:
-            raise Refusal("the ledger is missing") from None
-        if len(raw) < _HEAD.size + 4 or zlib.adler32(raw[:-4]) != int.from_bytes(raw[-4:], "little"):
-            raise Refusal("the ledger has a wrong checksum")
+            raise RefusalError("the ledger is missing") from None
+        if len(raw) < _HEAD.size + 4 or zlib.adler32(raw[:-4]) != int.from_bytes(
+            raw[-4:], "little"
+        ):
+            raise RefusalError("the ledger has a wrong checksum")
         magic, version, flags, owner, revision, written = _HEAD.unpack_from(raw)
         if magic != b"TERNHOLD" or version != 1:
-            raise Refusal("the ledger is of another version")
+            raise RefusalError("the ledger is of another version")
         crate = cls(owner, revision, flags)
         count, at = _varint(raw, _HEAD.size)
         known: set[str] = set()
@@ -64,15 +66,15 @@ class Crate:
             crate.records.append(_read_record(raw[at : at + size], folder, known))
             at += size
         if at != len(raw) - 4:
-            raise Refusal("the ledger has bytes left over")
+            raise RefusalError("the ledger has bytes left over")
         names = [record.name for record in crate.records]
         if len(set(names)) != len(names):
-            raise Refusal("the ledger names an entry twice")
+            raise RefusalError("the ledger names an entry twice")
         if any(record.stamp > written for record in crate.records):
-            raise Refusal("an entry is newer than the ledger")
+            raise RefusalError("an entry is newer than the ledger")
         stray = {path.name for path in (folder / "stow").iterdir()} - known
         if stray:
-            raise Refusal(f"the ledger does not know the blob {min(stray)}")
+            raise RefusalError(f"the ledger does not know the blob {min(stray)}")
         return crate
 
     def write(self, folder: Path, now_ms: int) -> None:
@@ -132,15 +134,15 @@ def _read_record(raw: bytes, folder: Path, known: set[str]) -> Record:
             try:
                 part = (folder / "stow" / blob).read_bytes()
             except FileNotFoundError:
-                raise Refusal(f"the blob {blob} of {name} is missing") from None
+                raise RefusalError(f"the blob {blob} of {name} is missing") from None
             if len(part) != part_size or zlib.crc32(part) != crc:
-                raise Refusal(f"the blob {blob} of {name} is damaged")
+                raise RefusalError(f"the blob {blob} of {name} is damaged")
             known.add(blob)
             data += part
     except (struct.error, UnicodeDecodeError, IndexError):
-        raise Refusal("the ledger is damaged") from None
+        raise RefusalError("the ledger is damaged") from None
     if len(data) != total:
-        raise Refusal(f"{name} has not the size that the ledger says")
+        raise RefusalError(f"{name} has not the size that the ledger says")
     return Record(ident, stamp, name, data, raw[at:])
 
 
@@ -148,7 +150,7 @@ def _varint(raw: bytes, at: int) -> tuple[int, int]:
     value = shift = 0
     while True:
         if at >= len(raw):
-            raise Refusal("the ledger is damaged")
+            raise RefusalError("the ledger is damaged")
         value |= (raw[at] & 0x7F) << shift
         shift += 7
         at += 1
@@ -178,7 +180,7 @@ class TernStore:
     def _crate(self) -> Crate:
         crate = Crate.read(self.folder)
         if crate.owner.hex() != self.account:
-            raise Refusal(f"the crate belongs to {crate.owner.hex()}, not to {self.account}")
+            raise RefusalError(f"the crate belongs to {crate.owner.hex()}, not to {self.account}")
         return crate
 
     def list(self) -> dict[int, str]:
@@ -186,7 +188,7 @@ class TernStore:
         names = {record.name for record in self._crate().records}
         found = {int(match[1]): name for name in names if (match := _LEVEL.fullmatch(name))}
         if found and max(found) > _SLOTS:
-            raise Refusal(f"there are more than {_SLOTS} slots")
+            raise RefusalError(f"there are more than {_SLOTS} slots")
         return dict(sorted(found.items()))
 
     def load(self, slot: int) -> World:
@@ -194,13 +196,13 @@ class TernStore:
         entries = {record.name: record.data for record in self._crate().records}
         level, about = f"isle{slot}.level", f"isle{slot}.about"
         if level not in entries:
-            raise Refusal(f"slot {slot} is empty")
+            raise RefusalError(f"slot {slot} is empty")
         if about not in entries:
-            raise Refusal(f"{about} is missing")
+            raise RefusalError(f"{about} is missing")
         try:
             body = gzip.decompress(entries[level])
         except (OSError, EOFError, zlib.error):
-            raise Refusal(f"{level} can't be unpacked") from None
+            raise RefusalError(f"{level} can't be unpacked") from None
         start = f"isle{slot}.folk."
         people = {
             name.removeprefix(start): data
@@ -215,7 +217,11 @@ class TernStore:
         there = (self.folder / "hold.ledger").exists()
         crate = self._crate() if there else Crate(bytes.fromhex(self.account))
         start = f"isle{slot}."
-        keep = {f"{start}level", f"{start}about", *(f"{start}folk.{t.name}" for t in world.travellers)}
+        keep = {
+            f"{start}level",
+            f"{start}about",
+            *(f"{start}folk.{t.name}" for t in world.travellers),
+        }
         crate.records = [
             record
             for record in crate.records

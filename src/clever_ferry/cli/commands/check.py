@@ -9,7 +9,15 @@ import click
 from clever_ferry.cli.described import berth_data, save_data
 from clever_ferry.cli.exits import DAMAGED, NOTHING
 from clever_ferry.cli.here import can_ask, choose, ferry_here
-from clever_ferry.cli.screen import console, echo_json, escape, facts_line, heading
+from clever_ferry.cli.screen import (
+    console,
+    counted,
+    echo_json,
+    escape,
+    facts_line,
+    heading,
+    numbered,
+)
 
 __all__ = ["command"]
 
@@ -44,9 +52,11 @@ def command(computer: Path | None, where: str, account: str | None, as_json: boo
         out.print(heading(checked.berth.title) + f"  [place]{escape(checked.berth.address)}[/]")
         for save in checked.saves:
             mark = "[bad]✗[/]" if save.problems else "[good]✓[/]"
-            count = len(save.pieces)
-            out.print(f"  {mark} slot {save.slot}  [save]{escape(save.title)}[/]  "
-                      f"[dim]{escape(facts_line(save))}[/]  {count} piece{'s' * (count != 1)}")  # fmt: skip
+            out.print(
+                f"  {mark} {numbered(save.slot, checked.berth.edition)}  "
+                f"[save]{escape(save.title)}[/]  [dim]{escape(facts_line(save))}[/]  "
+                f"{counted(len(save.pieces), 'piece')}"
+            )
             for problem in save.problems:
                 out.print(f"      [bad]{escape(problem)}[/]")
             for note in save.notes:
@@ -55,10 +65,14 @@ def command(computer: Path | None, where: str, account: str | None, as_json: boo
             out.print(f"  [bad]{escape(problem)}[/]")
         bad = sum(bool(save.problems) for save in checked.saves)
         if checked.damaged:
-            out.print(f"\n{bad} of {len(checked.saves)} saves are damaged or not whole. Nothing was "
-                      "changed. Look for older copies before you save over them.")  # fmt: skip
+            out.print(
+                f"\n{bad} of {counted(len(checked.saves), 'save')} damaged or not whole. Nothing "
+                "was changed. Look for older copies before you save over them."
+            )
         elif checked.saves:
-            all_ = "The save is" if len(checked.saves) == 1 else f"All {len(checked.saves)} saves are"
+            all_ = (
+                "The save is" if len(checked.saves) == 1 else f"All {len(checked.saves)} saves are"
+            )
             out.print(f"\n{all_} whole: every byte was read and every checksum agrees.")
         else:
             out.print("  no saves")

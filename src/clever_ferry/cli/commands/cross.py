@@ -15,13 +15,16 @@ from clever_ferry.cli.described import plan_data, proof_data
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.screen import (
     console,
+    counted,
     echo_json,
     escape,
     facts_line,
     heading,
+    numbered,
     size,
     steps,
     table,
+    when,
 )
 from clever_ferry.crossing import Crossed, Move, Plan, Step, silent
 from clever_ferry.crossing import Progress as Telling
@@ -36,7 +39,9 @@ __all__ = ["command"]
 @click.option("--dry-run", is_flag=True, help="Show the plan and change nothing.")
 @click.option("--yes", is_flag=True, help="Carry it out without asking.")
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
-@click.option("--from-account", metavar="NAME", help="Whose saves to take, where several have some.")
+@click.option(
+    "--from-account", metavar="NAME", help="Whose saves to take, where several have some."
+)
 @click.option("--to-account", metavar="NAME", help="Whose saves to write, where several have some.")
 @click.option(
     "--give", "given", multiple=True, metavar="FIELD=VALUE",
@@ -135,7 +140,10 @@ def print_plan(out: Console, plan: Plan) -> None:
     out.print(f"[bold]{escape(source.game.title)}[/]")
     out.print(f"  from  {escape(source.title)}")
     out.print(f"  to    {escape(target.title)}")
-    shown = table("Slot", "Save", "", "Slot", "Replaces", right=())
+    shown = table(
+        "Slot" if source.edition.numbered else "No.", "Save", "",
+        "Slot" if target.edition.numbered else "No.", "Replaces",
+    )  # fmt: skip
     for move in plan.moves:
         shown.add_row(
             str(move.save.slot),
@@ -153,24 +161,23 @@ def print_plan(out: Console, plan: Plan) -> None:
 def _replaced(move: Move) -> str:
     if move.replaced is None:
         return "[good]nothing: the slot is free[/]" if move.slot else "[good]nothing[/]"
-    return (
-        f"[care]{escape(move.replaced.title)}[/]\n[dim]{escape(facts_line(move.replaced))}[/]"
-    )
+    return f"[care]{escape(move.replaced.title)}[/]\n[dim]{escape(facts_line(move.replaced))}[/]"
 
 
 def _print_changes(out: Console, plan: Plan, move: Move) -> None:
-    ways = {"adopted": "adopted from the save it replaces", "made": "made new", "given": "as you say"}
+    ways = {"adopted": "from the save it replaces", "made": "a new one", "given": "as you say"}
+    bound = sorted({name for item in move.laid for name in _binds(plan, item.piece.role)})
+    if not (move.renamed or move.changes or bound or move.left_behind or move.removes):
+        out.print(f"[save]{escape(move.save.title)}[/] goes as it is, under its own name.")
+        return
     out.print(f"[save]{escape(move.save.title)}[/]")
     if move.renamed:
-        count = len(move.renamed)
-        out.print(f"  renamed   {count} piece{'s' * (count != 1)}, such as")
+        out.print(f"  renamed   {counted(len(move.renamed), 'piece')}, such as")
         before, after = move.renamed[0]
         out.print(f"            {escape(before)} → {escape(after)}")
     for change in move.changes:
-        word = change.how if change.how == "adopted" else "set"
-        out.print(f"  {word:<9} {escape(change.field)} {escape(str(change.value))}"
+        out.print(f"  {change.how:<9} {escape(change.field)} {escape(str(change.value))}"
                   f" ({ways[change.how]})")  # fmt: skip
-    bound = sorted({name for item in move.laid for name in _binds(plan, item.piece.role)})
     if bound:
         out.print(f"  stamped   with the target's {escape(', '.join(bound))}")
     for piece in move.left_behind:
@@ -187,6 +194,18 @@ def _binds(plan: Plan, role: str) -> set[str]:
 
 
 def _print_kept(out: Console, plan: Plan) -> None:
+    for move in plan.moves:
+        if move.replaced and move.replaced.title != move.save.title:
+            out.print(
+                f"[care]Careful: what stands there is {escape(move.replaced.title)}, another save "
+                f"than {escape(move.save.title)}.[/]"
+            )
+        if move.replaced and (move.replaced.stamp or 0) > (move.save.stamp or 0):
+            out.print(
+                f"[care]Careful: the {escape(move.replaced.title)} that would be replaced is newer "
+                f"than what you carry[/] (saved {when(move.replaced.stamp)}, against "
+                f"{when(move.save.stamp)})."
+            )
     if plan.replaced:
         total = size(sum(save.size for save in plan.replaced))
         names = ", ".join(save.title for save in plan.replaced)
@@ -231,19 +250,21 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
     compared = sum(fact.compared for proof in crossed.proofs for fact in proof.facts)
     out.print(heading("Proved"))
     for proof in crossed.proofs:
-        facts = " · ".join(f"{f.label} {f.after}" for f in proof.facts if f.compared and f.after)
-        out.print(f"  [good]✓[/] slot {proof.save.slot}  [save]{escape(proof.save.title)}[/]  "
-                  f"[dim]{escape(facts)}[/]")  # fmt: skip
+        where = numbered(proof.save.slot, plan.target.berth.edition)
+        out.print(
+            f"  [good]✓[/] {where}  [save]{escape(proof.save.title)}[/]  "
+            f"[dim]{escape(facts_line(proof.save))}[/]"
+        )
     out.print(
-        f"  Read back from {escape(plan.target.berth.edition.title)}: {pieces} pieces are byte for "
-        f"byte what was carried, {compared} facts agree."
+        f"  Read back from {escape(plan.target.berth.edition.title)}: {counted(pieces, 'piece')} "
+        f"byte for byte as carried, {counted(compared, 'fact')} the same."
     )
     after = plan.target.berth.edition.after
     if after:
         out.print("\n" + heading("Now in the game"))
         moved = crossed.proofs[0].save
         values = {**plan.target.berth.fields, **moved.fields, "slot": moved.slot}
-        out.print(steps(_filled(line, values) for line in after))
+        out.print(steps(_filled(line, values) for line in after), soft_wrap=True)
     out.print(f"\nTo put it all back: cferry undo {crossed.number}")
 
 

@@ -8,7 +8,7 @@ import click
 
 from clever_ferry.cli.described import record_data
 from clever_ferry.cli.here import ferry_here
-from clever_ferry.cli.screen import console, echo_json, escape, table, when_cell
+from clever_ferry.cli.screen import console, echo_json, escape, table, told_facts, when_cell
 
 __all__ = ["command"]
 
@@ -34,7 +34,7 @@ def command(computer: Path | None, as_json: bool) -> None:
         story = record.story
         what = "\n".join(
             f"[save]{escape(move['save']['name'])}[/] "
-            f"[dim]{escape(' · '.join(f'{k} {v}' for k, v in _some(move['save']['facts'])))}[/]"
+            f"[dim]{escape(told_facts(_some(move['save']['facts'])))}[/]"
             for move in story["moves"]
         )
         style = _STYLES.get(record.state, "bad")

@@ -46,9 +46,13 @@ def command(computer: Path | None, game: str | None, as_json: bool) -> None:
     out = console()
     if not sights:
         out.print(f"No saves were found on {escape(ferry.computer.name)}.")
-        out.print("`cferry recipe list` shows which games it knows; `cferry demo` shows it at work.")
+        out.print(
+            "`cferry recipe list` shows which games it knows; `cferry demo` shows it at work."
+        )
         raise click.exceptions.Exit(NOTHING)
-    shown = table("Game", "Edition", "Saves", "Last saved", "Size", "Name it", right=("Saves", "Size"))
+    shown = table(
+        "Game", "Edition", "Saves", "Last saved", "Size", "Name it", right=("Saves", "Size")
+    )
     for sight in sights:
         fields = ", ".join(f"{name} {value}" for name, value in sight.berth.fields.items())
         edition = escape(sight.berth.edition.title)
@@ -62,7 +66,10 @@ def command(computer: Path | None, game: str | None, as_json: bool) -> None:
         )
     out.print(shown)
     for sight in sights:
-        out.print(f"[place]{escape(sight.berth.address)}[/]  {escape(place(sight.berth.root))}")
+        out.print(
+            f"[place]{escape(sight.berth.address)}[/]  {escape(place(sight.berth.root))}",
+            soft_wrap=True,
+        )
         for problem in sight.problems:
             out.print(f"  [bad]Not in order:[/] {escape(problem)}")
     for fault in faults:

@@ -35,9 +35,12 @@ def list_(computer: Path | None, as_json: bool) -> None:
     out = console()
     shown = table("Recipe", "For", "Editions", "Whose")
     for row in rows:
-        about = f"[bad]{escape(row['fault'])}[/]" if row["fault"] else escape(row["title"])
+        about = "[bad]can't be used[/]" if row["fault"] else escape(row["title"])
         shown.add_row(row["id"], about, ", ".join(row["editions"]), row["origin"])
     out.print(shown)
+    for row in rows:
+        if row["fault"]:
+            out.print(f"[bad]{escape(row['fault'])}[/]", soft_wrap=True)
     out.print(f"Your own go into: {escape(str(recipes.own))}")
 
 
@@ -51,7 +54,12 @@ def _row(source: RecipeSource, recipes: Recipes) -> dict[str, Any]:
     except FerryError as error:
         return {**row, "fault": error.what}
     if isinstance(recipe, GameRecipe):
-        return {**row, "title": recipe.game.title, "kind": "game", "editions": list(recipe.editions)}
+        return {
+            **row,
+            "title": recipe.game.title,
+            "kind": "game",
+            "editions": list(recipe.editions),
+        }
     return {**row, "title": recipe.box.title, "kind": "box"}
 
 

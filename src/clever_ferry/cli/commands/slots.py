@@ -14,6 +14,7 @@ from clever_ferry.cli.screen import (
     echo_json,
     escape,
     heading,
+    numbered,
     size,
     table,
     when_cell,
@@ -69,14 +70,17 @@ def _print_saves(one: OpenBerth) -> None:
     labels = one.berth.game.fact_labels
     keys = [key for key in labels if any(save.fact(key) for save in saves)]
     numbers = [labels[key] for key in keys if _is_number(one, key)]
+    number = "Slot" if one.berth.edition.numbered else "No."
     shown = table(
-        "Slot", *(labels[key] for key in keys), "Last saved", "Size",
-        right=("Slot", "Size", *numbers),
+        number, *(labels[key] for key in keys), "Last saved", "Size",
+        right=(number, "Size", *numbers),
     )  # fmt: skip
     for save in saves:
         facts = [save.fact(key) for key in keys]
         cells = [
-            f"[save]{escape(fact.text)}[/]" if fact and fact.key == "name" else escape(fact.text)
+            f"[save]{escape(fact.text)}[/]"
+            if fact and fact.key == "name"
+            else escape(fact.text)
             if fact
             else "[dim]?[/]"
             for fact in facts
@@ -86,9 +90,10 @@ def _print_saves(one: OpenBerth) -> None:
     out.print(shown)
     for save in saves:
         for problem in save.problems:
-            out.print(f"  [bad]Slot {save.slot} is damaged or not whole:[/] {escape(problem)}")
+            told = numbered(save.slot, one.berth.edition).capitalize()
+            out.print(f"  [bad]{told} is damaged or not whole:[/] {escape(problem)}")
         for note in save.notes:
-            out.print(f"  [dim]Slot {save.slot}: {escape(note)}[/]")
+            out.print(f"  [dim]{escape(save.title)}: {escape(note)}[/]")
     for problem in one.listing.problems:
         out.print(f"  [bad]Not in order:[/] {escape(problem)}")
 

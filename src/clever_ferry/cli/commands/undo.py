@@ -8,7 +8,7 @@ import click
 
 from clever_ferry.cli.described import record_data
 from clever_ferry.cli.here import can_ask, ferry_here
-from clever_ferry.cli.screen import console, echo_json, escape, when
+from clever_ferry.cli.screen import console, counted, echo_json, escape, told_facts, when
 from clever_ferry.crossing import Undoing
 from clever_ferry.errors import RefusedError, WrongUseError
 
@@ -57,9 +57,13 @@ def command(
             }
         )
         return
-    count = len(plan.manifest.files)
-    out.print(f"[good]✓[/] Crossing {plan.record.number} is undone: {count} file"
-              f"{'s' * (count != 1)} put back, {len(plan.manifest.absent)} taken away.")  # fmt: skip
+    back, gone = len(plan.manifest.files), len(plan.manifest.absent)
+    done = ", ".join(
+        f"{counted(count, 'file')} {what}"
+        for count, what in ((back, "put back"), (gone, "taken away"))
+        if count
+    )
+    out.print(f"[good]✓[/] Crossing {plan.record.number} is undone: {done}.")
 
 
 def _print_plan(plan: Undoing) -> None:
@@ -69,12 +73,11 @@ def _print_plan(plan: Undoing) -> None:
               f"{escape(story['to']['title'])}")  # fmt: skip
     for move in story["moves"]:
         back = move["replaced"]
-        slot = f"slot {move['to_slot']}" if move["to_slot"] else "its place"
         if back:
-            facts = " · ".join(f"{k} {v}" for k, v in list(back["facts"].items())[1:5])
-            out.print(f"  {slot}: [save]{escape(back['name'])}[/] comes back  [dim]{escape(facts)}[/]")
+            facts = told_facts(list(back["facts"].items())[1:4])
+            out.print(f"  [save]{escape(back['name'])}[/] comes back  [dim]{escape(facts)}[/]")
         else:
-            out.print(f"  {slot}: [save]{escape(move['save']['name'])}[/] goes; it was free before")
+            out.print(f"  [save]{escape(move['save']['name'])}[/] goes; nothing was there before")
     if plan.changed:
         out.print("[care]These saves were played or changed since the crossing:[/]")
         for path in plan.changed[:5]:

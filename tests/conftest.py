@@ -1,0 +1,118 @@
+"""What all tests share: the demo computer, the built program, and folders to the byte."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from hashlib import blake2b
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
+
+settings.register_profile(
+    "ours", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow]
+)
+settings.load_profile("ours")
+
+DEPOT = "C/Users/Wren/AppData/LocalLow/NineKettles/Saltglass"
+TERN = "C/Users/Wren/AppData/Local/TernArcade/Crates"
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """What a run of a program came to."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def data(self) -> Any:
+        return json.loads(self.out)
+
+
+def run_module(module: str, *arguments: str | Path, env: dict[str, str], **more: Any) -> Outcome:
+    done = subprocess.run(
+        [sys.executable, "-m", module, *map(str, arguments)],
+        capture_output=True,
+        encoding="utf-8",
+        timeout=120,
+        env={**os.environ, "PYTHONIOENCODING": "utf-8", "NO_COLOR": "1", "COLUMNS": "200", **env},
+        check=False,
+        **more,
+    )
+    return Outcome(done.returncode, done.stdout, done.stderr)
+
+
+def state(folder: Path) -> dict[str, tuple[str, int, int]]:
+    """Return every file's and folder's digest, time stamp and permissions below a folder."""
+    found = {}
+    for path in [folder, *sorted(folder.rglob("*"))]:
+        data = path.stat()
+        content = blake2b(path.read_bytes()).hexdigest() if path.is_file() else "folder"
+        found[str(path.relative_to(folder))] = (content, data.st_mtime_ns, data.st_mode)
+    return found
+
+
+class Den:
+    """The demo computer, with the programs pointed at it."""
+
+    def __init__(self, top: Path, home: Path) -> None:
+        self.top = top
+        self.depot = top / DEPOT / DEPOT_ACCOUNT
+        self.tern = top / TERN / TERN_ACCOUNT / "saltglass"
+        self.home = home
+        self.env = {"CFERRY_COMPUTER": str(top), "CFERRY_HOME": str(home)}
+
+    def cferry(self, *arguments: str | Path, code: int = 0, **more: Any) -> Outcome:
+        done = run_module("clever_ferry", *arguments, env=self.env, **more)
+        assert done.code == code, f"{done.code}\n{done.out}\n{done.err}"
+        return done
+
+    def game(self, store: str, *arguments: str, account: str | None = None) -> Outcome:
+        options = ["--store", store, *(["--account", account] if account else [])]
+        module = "clever_ferry_demo.saltglass.program"
+        return run_module(module, *options, *arguments, env=self.env)
+
+    def loads(self, store: str, slot: int) -> str:
+        """Have the stand-in load a slot, and return what it says of it."""
+        done = self.game(store, "load", "--slot", str(slot))
+        assert done.code == 0, done.err
+        return done.out.partition(": ")[2].strip()
+
+    def recipe(self, name: str, text: str) -> Path:
+        """Put a recipe of the user's own where the program looks for it."""
+        folder = self.home / "recipes"
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / f"{name}.toml").write_text(text, "utf-8")
+        return folder / f"{name}.toml"
+
+
+@pytest.fixture
+def den(tmp_path: Path) -> Den:
+    return Den(lay_world(tmp_path / "world"), tmp_path / "own")
+
+
+@pytest.fixture
+def linux(tmp_path: Path) -> Callable[..., Den]:
+    """Return a maker of described Linux computers."""
+
+    def make(**folders: str) -> Den:
+        top = tmp_path / "attic"
+        top.mkdir()
+        lines = [f'{name.replace("_", "-")} = "{path}"' for name, path in folders.items()]
+        text = 'name = "attic"\nsystem = "linux"\n[folders]\n' + "\n".join(lines)
+        (top / "computer.toml").write_text(text, "utf-8")
+        for path in folders.values():
+            (top / path).mkdir(parents=True, exist_ok=True)
+        return Den(top, tmp_path / "own")
+
+    return make

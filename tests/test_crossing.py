@@ -1,0 +1,167 @@
+"""Crossings through the built program, judged by the stand-in game."""
+
+from __future__ import annotations
+
+import json
+
+from tests.conftest import Den, state
+
+
+def test_tern_to_depot_and_back_loads_and_plays_on(den: Den) -> None:
+    before = den.loads("tern", 2)
+    done = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
+    assert "Proved" in done.out
+    assert "Load slot 5 and look" in done.out
+    assert den.loads("depot", 5) == before
+    assert den.game("depot", "play", "--slot", "5", "--days", "3").code == 0
+    played = den.loads("depot", 5)
+    assert "day 34" in played
+    den.cferry("cross", "saltglass/depot:5", "saltglass/tern:2", "--yes", "--replace")
+    assert den.loads("tern", 2) == played
+    assert den.game("tern", "play", "--slot", "2").code == 0
+
+
+def test_the_crate_is_strictly_in_order_after_a_crossing(den: Den) -> None:
+    """The stand-in reads index, blobs, sizes, checksums and strays of the whole crate."""
+    den.cferry("cross", "saltglass/depot:3", "saltglass/tern:7", "--yes")
+    listed = den.game("tern", "list").out.splitlines()
+    assert [line[0] for line in listed] == ["1", "2", "7"]
+    assert "can't be loaded" not in "".join(listed)
+
+
+def test_entries_not_concerned_stay_byte_for_byte(den: Den) -> None:
+    from clever_ferry_demo.saltglass.tern import Crate
+
+    before, files = Crate.read(den.tern), state(den.tern / "stow")
+    den.cferry("cross", "saltglass/depot:3", "saltglass/tern:1", "--yes", "--replace")
+    after = Crate.read(den.tern)
+    kept = {r.name: r for r in before.records if not r.name.startswith("isle1.")}
+    assert {r.name: r for r in after.records if r.name in kept} == kept
+    idents = {record.ident.hex() for record in kept.values()}
+    now = state(den.tern / "stow")
+    for path, was in files.items():
+        if path[:20] in idents:
+            assert now[path] == was
+    assert (after.revision, after.owner, after.flags) == (before.revision + 1, before.owner, 0)
+
+
+def test_a_traveller_that_the_new_save_lacks_is_gone_from_the_slot(den: Den) -> None:
+    """Heron Point at Depot has one player; the slot it goes to had two."""
+    den.cferry("cross", "saltglass/depot:3", "saltglass/tern:2", "--yes", "--replace")
+    assert den.loads("tern", 2).endswith("with Wren")
+    den.cferry("cross", "saltglass/tern:1", "saltglass/depot:1", "--yes", "--replace")
+    assert den.loads("depot", 1).endswith("with Wren, Oona")
+
+
+def test_a_replaced_world_gives_its_identity(den: Den) -> None:
+    name = next(path.name for path in den.depot.iterdir() if path.name.startswith("voyage-00"))
+    done = den.cferry(
+        "cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace", "--json"
+    )
+    move = done.data["plan"]["moves"][0]
+    assert move["changed_fields"] == [{"field": "world", "value": name[-16:], "how": "adopted"}]
+    assert (den.depot / name).is_dir()
+    assert "day 31" in den.loads("depot", 1)
+
+
+def test_a_given_identity_is_used(den: Den) -> None:
+    ident = "00112233445566ff"
+    den.cferry(
+        "cross", "saltglass/tern:2", "saltglass/depot:4", "--yes", "--give", f"world={ident}"
+    )
+    assert (den.depot / f"voyage-03-{ident}").is_dir()
+    den.loads("depot", 4)
+    bad = den.cferry(
+        "cross", "saltglass/tern:2", "saltglass/depot:6", "--give", "world=xyz", code=2
+    )
+    assert "16 hexadecimal digits" in bad.err
+
+
+def test_several_slots_by_list_range_and_name(den: Den) -> None:
+    den.cferry("cross", "saltglass/tern:1,2", "saltglass/depot:7,8", "--yes")
+    assert den.loads("depot", 7).startswith("Heron Point, day 20")
+    assert den.loads("depot", 8).startswith("Saltmarsh, day 31")
+    den.cferry("cross", "saltglass/depot:7-8", "saltglass/tern:5-6", "--yes")
+    assert den.loads("tern", 6).startswith("Saltmarsh, day 31")
+    den.cferry("cross", "saltglass/tern:heron point", "saltglass/depot:2", "--yes", code=2)
+    den.cferry("cross", "saltglass/depot:heron point", "saltglass/tern:9", "--yes", code=2)
+
+
+def test_a_save_by_its_name(den: Den) -> None:
+    den.cferry("cross", "saltglass/tern:SALTMARSH", "saltglass/depot:2", "--yes")
+    assert den.loads("depot", 2).startswith("Saltmarsh, day 31")
+    den.cferry(
+        "cross", "saltglass/tern:Saltmarsh", "saltglass/depot:Heron Point", "--yes", "--replace"
+    )
+    assert den.loads("depot", 3).startswith("Saltmarsh, day 31")
+
+
+def test_all_saves_where_none_is_chosen(den: Den) -> None:
+    den.cferry("cross", "saltglass/depot", "saltglass/tern", "--yes", "--replace")
+    assert den.loads("tern", 1).startswith("Saltmarsh, day 12")
+    assert den.loads("tern", 2).startswith("Saltmarsh, day 31")
+    assert den.loads("tern", 3).startswith("Heron Point, day 57")
+
+
+def test_within_one_berth_two_saves_can_change_places(den: Den) -> None:
+    den.cferry("cross", "saltglass/tern:1,2", "saltglass/tern:2,1", "--yes", "--replace")
+    assert den.loads("tern", 1).startswith("Saltmarsh")
+    assert den.loads("tern", 2).startswith("Heron Point")
+
+
+def test_a_dry_run_shows_the_plan_and_changes_nothing(den: Den) -> None:
+    before = state(den.top)
+    done = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--dry-run")
+    for said in ("Saltmarsh", "Day\N{NO-BREAK SPACE}31", "Day\N{NO-BREAK SPACE}12", "adopted",
+                 "Backed up first", "isle2.level", "world.sgw", "Left alone"):  # fmt: skip
+        assert said in done.out
+    assert state(den.top) == before
+    data = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--dry-run", "--json").data
+    assert data["carried"] is False
+    assert data["plan"]["moves"][0]["replaces"]["facts"]["day"] == 12
+
+
+def test_what_the_plan_shows_is_what_is_done(den: Den) -> None:
+    data = den.cferry("cross", "saltglass/tern:1", "saltglass/depot:6", "--yes", "--json").data
+    shown = {pair["to"] for pair in data["plan"]["moves"][0]["renamed"]}
+    folder = next(den.depot.glob("voyage-05-*"))
+    there = {p.relative_to(den.depot).as_posix() for p in folder.rglob("*") if p.is_file()}
+    assert there == shown
+    assert all(fact["same"] for fact in data["proofs"][0]["facts"])
+
+
+def test_the_source_is_only_read_and_stamps_keep_their_order(den: Den) -> None:
+    before = state(den.tern)
+    den.cferry("cross", "saltglass/tern:1,2", "saltglass/depot:5,6", "--yes")
+    assert state(den.tern) == before
+    first, second = (next(den.depot.glob(f"voyage-0{n}-*/meta.json")) for n in (4, 5))
+    assert first.stat().st_mtime_ns < second.stat().st_mtime_ns
+
+
+def test_replacing_without_being_asked_needs_a_word(den: Den) -> None:
+    before = state(den.top)
+    done = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", code=4)
+    assert "--replace" in done.err
+    assert "Saltmarsh" in done.err
+    done = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", code=2)
+    assert "--yes" in done.err
+    assert state(den.top) == before
+
+
+def test_a_newer_or_other_save_in_the_way_is_said(den: Den) -> None:
+    done = den.cferry("cross", "saltglass/depot:1", "saltglass/tern:1", "--dry-run")
+    assert "another save than Saltmarsh" in done.out
+    assert "newer than what you carry" in done.out
+
+
+def test_the_log_and_its_json_agree(den: Den) -> None:
+    assert "Nothing was carried yet" in den.cferry("log").out
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
+    shown = den.cferry("log").out
+    assert "saltglass/tern:2" in shown
+    assert "proved" in shown
+    record = json.loads(den.cferry("log", "--json").out)[0]
+    assert (record["number"], record["state"]) == (1, "proved")
+    assert record["moves"][0]["save"]["facts"]["Day"] == "31"
+    den.cferry("undo", "--yes")
+    assert den.cferry("log", "--json").data[0]["state"] == "undone"

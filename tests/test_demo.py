@@ -1,0 +1,97 @@
+"""The demo and the stand-in: what a newcomer runs first, and how picky the game is."""
+
+from __future__ import annotations
+
+import re
+import shutil
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Den, run_module
+
+
+def test_the_demo_runs_both_ways_and_keeps_a_world(tmp_path: Path) -> None:
+    env = {"CFERRY_HOME": str(tmp_path / "own"), "HOME": str(tmp_path)}
+    world = tmp_path / "demo world"
+    done = run_module("clever_ferry", "demo", "--at", world, env=env)
+    assert done.code == 0, done.err
+    commands = re.findall(r"^\$ (.*)$", done.out, re.MULTILINE)
+    assert len(commands) == 10
+    assert "Loaded slot 5: Saltmarsh, day 31" in done.out
+    assert "Loaded slot 2: Saltmarsh, day 33" in done.out
+    assert "2  Saltmarsh, day 31" in done.out
+    again = run_module("clever_ferry", "demo", "--at", world, env=env)
+    assert again.code == 2
+    own = {"CFERRY_COMPUTER": str(world / "den")}
+    for line in commands:  # each can be repeated, and does what was shown
+        program, *arguments = line.split()
+        module = "clever_ferry" if program == "cferry" else "clever_ferry_demo.saltglass.program"
+        ran = run_module(module, *arguments, env=own)
+        assert ran.code == 0, (line, ran.err)
+    assert (world / "den" / "ferry" / "logbook.sqlite").is_file()
+
+
+def world_of(den: Den) -> Path:
+    return next(den.depot.glob("voyage-00-*"))
+
+
+def other_world(den: Den) -> Path:
+    return next(den.depot.glob("voyage-02-*"))
+
+
+def copy_piece(den: Den, name: str) -> None:
+    shutil.copy(other_world(den) / name, world_of(den) / name)
+
+
+SPOILED = {
+    "a missing piece": (lambda den: (world_of(den) / "meta.json").unlink(), "meta.json is missing"),
+    "a missing traveller": (lambda den: (world_of(den) / "people/Isa.sgt").unlink(), "Isa"),
+    "pieces mixed up": (lambda den: copy_piece(den, "meta.json"), "different saves"),
+    "another world's file": (lambda den: copy_piece(den, "world.sgw"), "its folder of"),
+    "another account": (
+        lambda den: den.depot.rename(den.depot.with_name("111111111")), "belongs to account",
+    ),
+    "a newer version": (
+        lambda den: (world_of(den) / "meta.json").write_text(
+            (world_of(den) / "meta.json").read_text().replace("3.4.1", "4.0.0")
+        ),
+        "newer version 4.0.0",
+    ),
+    "a wrong checksum": (
+        lambda den: (world_of(den) / "world.sgw").write_bytes(
+            (world_of(den) / "world.sgw").read_bytes()[:-4] + b"abcd"
+        ),
+        "unpacked",
+    ),
+    "too many slots": (
+        lambda den: world_of(den).rename(den.depot / f"voyage-08-{world_of(den).name[-16:]}"),
+        "more than 8 slots",
+    ),
+    "a slot twice": (
+        lambda den: shutil.copytree(world_of(den), den.depot / f"voyage-00-{'0' * 16}"), "twice",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("spoiled", SPOILED)
+def test_the_stand_in_is_picky(den: Den, spoiled: str) -> None:
+    spoil, said = SPOILED[spoiled]
+    spoil(den)  # type: ignore[no-untyped-call]
+    account = "111111111" if "account" in spoiled else None
+    done = den.game("depot", "load", "--slot", "1", account=account)
+    assert done.code == 1
+    assert said in done.err
+
+
+def test_the_stand_in_begins_plays_and_saves(den: Den) -> None:
+    for store in ("depot", "tern"):
+        assert den.game(store, "new", "--slot", "4", "--name", "Eel Sound").code == 0
+        assert den.game(store, "play", "--slot", "4", "--days", "5").code == 0
+        assert den.game(store, "save", "--slot", "4", "--as", "6").code == 0
+        assert "Eel Sound, day 6" in den.loads(store, 6)
+        assert den.game(store, "new", "--slot", "4", "--name", "x").code == 1
+        assert den.game(store, "load", "--slot", "5").code == 1
+        listed = den.cferry("slots", f"saltglass/{store}:6", "--json").data
+        assert listed[0]["saves"][0]["facts"]["day"] == 6
+        den.cferry("check", f"saltglass/{store}")

@@ -1,0 +1,162 @@
+"""Recipes: each fault is named by key, value and what would be right; none is overridden."""
+
+from __future__ import annotations
+
+import tomllib
+from importlib import resources
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Den
+
+GOOD = """\
+recipe = 1
+[game]
+id = "mine"
+title = "Mine"
+[pieces]
+world = { needed = true }
+meta = { holds = "json" }
+[facts]
+day = { label = "Day", from = "meta", at = "/day" }
+[editions.home]
+title = "At home"
+berths = [{ on = "windows", under = "documents", path = "Mine" }]
+files = [
+  { role = "world", path = "w{slot}.bin", layers = ["packed"] },
+  { role = "meta", path = "w{slot}.json" },
+]
+[editions.home.fields]
+slot = { type = "number", width = 3 }
+[layers]
+packed = [{ kind = "zlib" }]
+"""
+
+FAULTS = {
+    "typo in a key": ("needed = true", "neded = true", "pieces.world.neded", "`needed`"),
+    "typo in a table": ("[pieces]", "[piecs]", "piecs", "`pieces`"),
+    "unknown type": ('type = "number"', 'type = "numbr"', "fields.slot.type = 'numbr'", "`number`"),
+    "wrong value": ('on = "windows"', 'on = "win"', "berths[1].on = 'win'", "'windows'"),
+    "wrong folder": ('under = "documents"', 'under = "docs"', ".under = 'docs'", "'documents'"),
+    "wrong kind of value": ("width = 3", 'width = "3x"', "slot.width = '3x'", "integer"),
+    "beyond its bound": ("width = 3", "width = 99", "slot.width = 99", "20"),
+    "missing key": ('title = "Mine"\n', "", "game.title", "missing"),
+    "unknown field in a pattern": ("w{slot}.json", "w{slto}.json", "files[2].path", "'slto'"),
+    "pattern that is not closed": ("w{slot}.json", "w{slot.json", "files[2].path", "not closed"),
+    "pattern that leaves": ("w{slot}.json", "../{slot}", "files[2].path", "stay in its folder"),
+    "absolute pattern": ('path = "Mine"', 'path = "/etc"', "berths[1].path", "stay in its folder"),
+    "pattern without its save": ("w{slot}.json", "w.json", "files[2].path", "which save"),
+    "unknown layer": ('["packed"]', '["paked"]', "files[1].layers", "there are packed"),
+    "unknown role": ('role = "meta"', 'role = "mta"', "files[2].role", "there are meta, world"),
+    "unknown piece of a fact": ('from = "meta"', 'from = "x"', "facts.day.from", "meta, world"),
+    "fact of an unread piece": ('from = "meta"', 'from = "world"', "facts.day.from", "holds"),
+    "fact without a place": (', at = "/day"', "", "facts.day", "needs `at`"),
+    "unknown box": (
+        'title = "At home"',
+        'title = "x"\nbox = "crat"',
+        "editions.home.box",
+        "'crat'",
+    ),
+    "unknown layer kind": ('kind = "zlib"', 'kind = "zip"', "packed[1].kind = 'zip'", "`zlib`"),
+    "no TOML": ("[game]", "[game", "no valid TOML", "line 2"),
+    "id unlike its file": ('id = "mine"', 'id = "yours"', "'yours'", "yours.toml"),
+    "id that can't be": ('id = "mine"', 'id = "My Game"', "game.id = 'My Game'", "look like"),
+    "newer language": ("recipe = 1", "recipe = 2", "recipe = 2", "it must be 1"),
+}
+
+
+@pytest.mark.parametrize("fault", FAULTS)
+def test_each_fault_is_named(den: Den, tmp_path: Path, fault: str) -> None:
+    right, wrong, *said = FAULTS[fault]
+    assert right in GOOD
+    file = tmp_path / "mine.toml"
+    file.write_text(GOOD.replace(right, wrong, 1))
+    done = den.cferry("recipe", "check", file, code=5)
+    for word in said:
+        assert word in done.err, done.err
+
+
+def test_all_faults_at_once(den: Den, tmp_path: Path) -> None:
+    file = tmp_path / "mine.toml"
+    file.write_text(GOOD.replace("needed", "neded").replace("width", "widht"))
+    done = den.cferry("recipe", "check", file, "--json", code=5)
+    assert len(done.data["faults"]) == 2
+
+
+def test_a_right_recipe_is_told_and_used(den: Den, tmp_path: Path) -> None:
+    file = tmp_path / "mine.toml"
+    file.write_text(GOOD)
+    assert "mine/home" in den.cferry("recipe", "check", file).out
+    den.recipe("mine", GOOD)
+    assert "yours" in den.cferry("recipe", "list").out
+    folder = den.top / "C/Users/Wren/Documents/Mine"
+    folder.mkdir()
+    (folder / "w007.json").write_text('{"day": 3}')
+    slots = den.cferry("slots", "mine", "--json").data
+    assert slots[0]["saves"][0]["slot"] == 7
+    assert slots[0]["saves"][0]["problems"] == ["its world is missing"]
+    assert slots[0]["saves"][0]["facts"] == {"day": 3}
+
+
+def test_a_recipe_of_a_shipped_id_is_not_taken_silently(den: Den) -> None:
+    shipped = den.cferry("recipe", "show", "saltglass").out
+    den.recipe("saltglass", shipped)
+    done = den.cferry("slots", "saltglass", code=5)
+    assert "replaces_shipped = true" in done.err
+    assert "id of a shipped one" in den.cferry("recipe", "list").out
+    own = shipped.replace('id = "saltglass"', 'id = "saltglass"\nreplaces_shipped = true').replace(
+        'label = "Day"', 'label = "Tide"'
+    )
+    den.recipe("saltglass", own)
+    assert "Tide" in den.cferry("slots", "saltglass").out
+
+
+def test_a_broken_recipe_of_ones_own_does_not_stop_others(den: Den) -> None:
+    den.recipe("mine", "recipe = 7")
+    done = den.cferry("look")
+    assert "saltglass/depot" in done.out
+    assert "mine.toml" in done.out
+    assert "1 of your recipes can't be used" in den.cferry().out
+    assert "mine.toml" in den.cferry("slots", "mine", code=5).err
+
+
+@pytest.mark.parametrize(
+    "hostile",
+    [
+        "x = " + "[" * 5000,
+        "\xff\xfe",
+        "recipe = 1\n" + "a." * 2000 + "b = 1",
+        '[game]\nid = "' + "a" * 100_000 + '"',
+    ],
+    ids=["nested", "no text", "deep", "long"],
+)
+def test_hostile_recipes_are_refused(den: Den, tmp_path: Path, hostile: str) -> None:
+    file = tmp_path / "mine.toml"
+    file.write_bytes(hostile.encode("latin-1"))
+    den.cferry("recipe", "check", file, code=5)
+
+
+def test_show_gives_the_file_and_unknown_ids_are_told(den: Den) -> None:
+    shipped = resources.files("clever_ferry.recipes") / "data" / "openttd.toml"
+    assert den.cferry("recipe", "show", "openttd").out == shipped.read_text("utf-8")
+    assert "saltglass" in den.cferry("recipe", "show", "saltglas", code=2).err
+    assert den.cferry("recipe", "list", "--json").data[0]["fault"] is None
+
+
+def test_every_key_of_the_shipped_recipes_is_in_the_reference() -> None:
+    reference = (Path(__file__).parents[1] / "docs" / "recipes.md").read_text("utf-8")
+
+    def keys(value: object, named: bool) -> set[str]:
+        if isinstance(value, list):
+            return set().union(*(keys(one, False) for one in value)) if value else set()
+        if not isinstance(value, dict):
+            return set()
+        own = set() if named else set(value)
+        tables = {"pieces", "facts", "editions", "fields", "layouts", "layers", "of"}
+        return own.union(*(keys(v, k in tables) for k, v in value.items()))
+
+    for file in (resources.files("clever_ferry.recipes") / "data").iterdir():
+        if file.name.endswith(".toml"):
+            for key in keys(tomllib.loads(file.read_text("utf-8")), False):
+                assert f"`{key}`" in reference, f"{file.name}: {key}"

@@ -1,0 +1,312 @@
+"""Undo, failed proofs and killed crossings: the target is as it was, to the byte."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from clever_ferry.api import Ferry, open_ferry
+from clever_ferry.errors import NotProvenError, PutBackError, RefusedError
+from clever_ferry.moving.replacing import Replacement
+from tests.conftest import Den, state
+
+ROUTES = [
+    ("saltglass/tern:2", "saltglass/depot:5"),
+    ("saltglass/tern:2", "saltglass/depot:1"),
+    ("saltglass/tern", "saltglass/depot"),
+    ("saltglass/depot:3", "saltglass/tern:2"),
+    ("saltglass/depot:3", "saltglass/tern:9"),
+    ("saltglass/depot", "saltglass/tern"),
+]
+
+
+def ferry_for(den: Den, monkeypatch: pytest.MonkeyPatch) -> Ferry:
+    monkeypatch.setenv("CFERRY_HOME", str(den.home))
+    return open_ferry(den.top)
+
+
+@pytest.mark.parametrize(("source", "target"), ROUTES)
+def test_undo_brings_back_bytes_names_and_stamps(den: Den, source: str, target: str) -> None:
+    before = state(den.top)
+    den.cferry("cross", source, target, "--yes", "--replace")
+    assert state(den.top) != before
+    den.cferry("undo", "--yes")
+    assert state(den.top) == before
+    assert "no crossing to undo" in den.cferry("undo", "--yes", code=3).err
+
+
+def test_undo_after_playing_on_asks_and_keeps_what_was_played(den: Den) -> None:
+    before = state(den.depot)
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
+    den.game("depot", "play", "--slot", "5", "--days", "4")
+    played = next(den.depot.glob("voyage-04-*/world.sgw")).read_bytes()
+    refused = den.cferry("undo", "--yes", code=4)
+    assert "--lose-later-play" in refused.err
+    assert "day 35" in den.loads("depot", 5)
+    den.cferry("undo", "--yes", "--lose-later-play")
+    now = state(den.depot)
+    assert now == before
+    kept = open_ferry(den.top)
+    kept.locker.folder = den.home / "locker"
+    manifests = sorted((den.home / "locker" / "manifests").glob("*-undo-*.json"))
+    manifest = kept.locker.manifest(manifests[-1].stem)
+    file = next(one for one in manifest.files if one.path.endswith("world.sgw"))
+    assert b"".join(kept.locker.payload(file).chunks()) == played
+
+
+def test_crossings_over_the_same_files_are_undone_last_first(den: Den) -> None:
+    before = state(den.depot)
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
+    between = state(den.depot)
+    den.cferry("cross", "saltglass/tern:1", "saltglass/depot:1", "--yes", "--replace")
+    assert "Undo the later one first" in den.cferry("undo", "1", "--yes", code=4).err
+    den.cferry("undo", "2", "--yes")
+    assert state(den.depot) == between
+    den.cferry("undo", "1", "--yes")
+    assert state(den.depot) == before
+    den.cferry("undo", "1", "--yes", code=4)
+    den.cferry("undo", "9", "--yes", code=2)
+
+
+def test_undo_dry_run_changes_nothing(den: Den) -> None:
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
+    now = state(den.top)
+    assert "comes back" in den.cferry("undo", "--dry-run").out
+    assert state(den.top) == now
+
+
+@pytest.mark.parametrize(("source", "target"), ROUTES)
+def test_a_failed_proof_puts_the_target_back(
+    den: Den, monkeypatch: pytest.MonkeyPatch, source: str, target: str
+) -> None:
+    """Between writing and reading back, something (a cloud sync, say) writes its own bytes."""
+    before = state(den.top)
+    ferry = ferry_for(den, monkeypatch)
+    plan = ferry.plan(source, target)
+    root = plan.target.berth.root
+
+    def meddle(step: str, done: int, total: int | None) -> None:
+        if step == "proving" and done == 0:
+            newest = max(
+                (p for p in root.rglob("*") if p.suffix in (".sgw", ".tern")),
+                key=lambda path: path.stat().st_ctime_ns,
+            )
+            data = bytearray(newest.read_bytes())
+            data[-1] ^= 1
+            newest.write_bytes(data)
+
+    with pytest.raises(NotProvenError) as caught:
+        ferry.carry_out(plan, meddle)
+    assert caught.value.details
+    assert state(den.top) == before
+    assert ferry.log()[0].state == "put back"
+
+
+def test_a_save_that_appears_while_proving_is_noticed(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ferry = ferry_for(den, monkeypatch)
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
+    other = next(den.depot.glob("voyage-02-*/meta.json"))
+
+    def meddle(step: str, done: int, total: int | None) -> None:
+        if step == "proving":
+            other.write_bytes(other.read_bytes() + b" ")
+
+    with pytest.raises(NotProvenError, match="put back"):
+        ferry.carry_out(plan, meddle)
+
+
+def test_a_target_that_changed_since_the_plan_is_refused(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ferry = ferry_for(den, monkeypatch)
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
+    assert den.game("depot", "play", "--slot", "1").code == 0
+    now = state(den.depot)
+    with pytest.raises(RefusedError, match="changed after the plan"):
+        ferry.carry_out(plan)
+    assert state(den.depot) == now
+
+
+def test_a_source_that_changes_while_it_is_read_is_refused(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ferry = ferry_for(den, monkeypatch)
+    plan = ferry.plan("saltglass/depot:3", "saltglass/tern:5")
+    before = state(den.tern)
+    meta = next(den.depot.glob("voyage-02-*/meta.json"))
+    meta.write_bytes(meta.read_bytes().replace(b"57", b"58"))
+    with pytest.raises(RefusedError, match="changed while it was being read"):
+        ferry.carry_out(plan)
+    assert state(den.tern) == before
+
+
+@pytest.mark.parametrize("nth", range(1, 8))
+def test_an_error_at_any_rename_puts_the_target_back(
+    den: Den, monkeypatch: pytest.MonkeyPatch, nth: int
+) -> None:
+    from clever_ferry.moving import replacing, system
+
+    before = state(den.top)
+    ferry = ferry_for(den, monkeypatch)
+    plan = ferry.plan("saltglass/depot:3", "saltglass/tern:2")
+    calls = 0
+    real = system.replace_file
+
+    def failing(new: Path, old: Path) -> None:
+        nonlocal calls
+        calls += 1
+        if calls == nth:
+            raise OSError(28, "No space left on device")
+        real(new, old)
+
+    monkeypatch.setattr(replacing, "replace_file", failing)
+    if nth <= 5:  # three pieces in four blobs, and the index
+        with pytest.raises(PutBackError, match="no space left"):
+            ferry.carry_out(plan)
+        assert state(den.top) == before
+    else:
+        ferry.carry_out(plan)
+        assert "day 57" in den.loads("tern", 2)
+
+
+_KILLED = """
+import os, signal, sys
+from pathlib import Path
+from clever_ferry.api import open_ferry
+from clever_ferry.moving import replacing
+real, left = replacing.replace_file, int(sys.argv[1])
+def killing(new, old):
+    global left
+    left -= 1
+    if left < 0:
+        os.kill(os.getpid(), signal.SIGKILL)
+    real(new, old)
+replacing.replace_file = killing
+ferry = open_ferry(Path(os.environ["CFERRY_COMPUTER"]))
+ferry.carry_out(ferry.plan("saltglass/tern", "saltglass/depot"))
+"""
+
+
+@pytest.mark.skipif(not hasattr(signal, "SIGKILL"), reason="this system has no SIGKILL")
+@pytest.mark.parametrize("renames", [0, 1, 5])
+def test_a_killed_crossing_is_put_back_by_the_next_command(den: Den, renames: int) -> None:
+    before = state(den.top)
+    killed = subprocess.run(
+        [sys.executable, "-c", _KILLED, str(renames)], env={**os.environ, **den.env}, check=False
+    )
+    assert killed.returncode == -signal.SIGKILL
+    assert state(den.top) != before
+    told = den.cferry("look")
+    assert "Crossing 1 was cut short" in told.err
+    assert state(den.top) == before
+    assert den.cferry("look").err == ""
+    den.cferry("cross", "saltglass/tern", "saltglass/depot", "--yes", "--replace")
+
+
+def test_a_kill_while_staging_leaves_nothing(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    before = state(den.top)
+    code = _KILLED.replace("replacing.replace_file = killing", "").replace(
+        "ferry.carry_out(", "Die = lambda *_, **__: os.kill(os.getpid(), 9)\n"
+        "ferry.locker.keep = Die\nferry.carry_out(",
+    )  # fmt: skip
+    subprocess.run([sys.executable, "-c", code, "0"], env={**os.environ, **den.env}, check=False)
+    assert any(den.depot.glob(".cferry-*"))
+    assert "cut short" in den.cferry("log").err
+    assert state(den.top) == before
+
+
+def test_while_one_writes_another_waits_outside(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    ferry = ferry_for(den, monkeypatch)
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
+    seen: list[str] = []
+
+    def during(step: str, done: int, total: int | None) -> None:
+        if step == "replacing":
+            other = den.cferry("cross", "saltglass/tern:1", "saltglass/depot:6", "--yes", code=4)
+            seen.append(other.err)
+            assert den.cferry("look").err == ""  # and does not take it for a killed one
+
+    ferry.carry_out(plan, during)
+    assert "Another cferry is writing" in seen[0]
+    assert den.loads("depot", 5).startswith("Saltmarsh")
+
+
+def test_a_damaged_backup_is_never_put_back_silently(den: Den) -> None:
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
+    largest = max((den.home / "locker" / "objects").rglob("*"), key=lambda p: p.stat().st_size)
+    data = bytearray(largest.read_bytes())
+    data[len(data) // 2] ^= 0x40
+    largest.write_bytes(data)
+    now = state(den.depot)
+    done = den.cferry("undo", "--yes", code=5)
+    assert "damaged" in done.err
+    assert state(den.depot) == now
+
+
+def test_a_link_in_the_target_is_not_written_through(den: Den, tmp_path: Path) -> None:
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    world = next(den.depot.glob("voyage-00-*"))
+    people = world / "people"
+    for file in people.iterdir():
+        file.unlink()
+    people.rmdir()
+    people.symlink_to(outside, target_is_directory=True)
+    done = den.cferry(
+        "cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace", code=4
+    )
+    assert "link" in done.err
+    assert not any(outside.iterdir())
+
+
+@pytest.mark.skipif(not hasattr(os, "seteuid"), reason="this system has no users of that kind")
+def test_a_folder_that_cant_be_written(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Run as an ordinary user, as root may write anywhere."""
+    ferry = ferry_for(den, monkeypatch)
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
+    den.home.mkdir(exist_ok=True)
+    den.home.chmod(0o777)
+    for path in den.home.parents:
+        if os.geteuid() == 0 and path.name.startswith(("test_", "popen-", "pytest-")):
+            path.chmod(0o755)
+    den.depot.chmod(0o555)
+    before = state(den.depot)
+    root = os.geteuid() == 0
+    if root:
+        os.seteuid(65534)
+    try:
+        with pytest.raises(PutBackError, match="permission denied"):
+            ferry.carry_out(plan)
+    finally:
+        if root:
+            os.seteuid(0)
+    assert state(den.depot) == before
+
+
+def test_staging_leaves_no_trace_when_it_fails(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    before = state(den.top)
+    ferry = ferry_for(den, monkeypatch)
+    plan = ferry.plan("saltglass/tern", "saltglass/depot:5,6")
+    staged = 0
+    real = Replacement.stage
+
+    def failing(self: Replacement, *arguments: object, **more: object) -> None:
+        nonlocal staged
+        staged += 1
+        if staged == 3:
+            raise OSError(5, "Input/output error")
+        real(self, *arguments, **more)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(Replacement, "stage", failing)
+    time.sleep(0.02)
+    with pytest.raises(PutBackError, match="input/output error"):
+        ferry.carry_out(plan)
+    assert state(den.top) == before
