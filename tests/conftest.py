@@ -18,7 +18,10 @@ from hypothesis import HealthCheck, settings
 from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
 
 settings.register_profile(
-    "ours", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow]
+    "ours",
+    deadline=None,
+    max_examples=1500 if os.environ.get("CFERRY_TESTS") == "long" else 60,
+    suppress_health_check=[HealthCheck.too_slow],
 )
 settings.load_profile("ours")
 

@@ -30,11 +30,13 @@ def overview(computer: Path | None) -> None:
             places = [_told(sight) for sight in group]
             out.print(f"  [save]{escape(title)}[/]: {', '.join(places)}")
         out.print("\nNext:")
-        for command, why in _next_steps(sights):
-            out.print(f"  {escape(command):<44} [dim]{escape(why)}[/]")
-    records = ferry.log()
-    if records and records[0].state == "proved":
-        out.print(f"  {'cferry undo':<44} [dim]take back crossing {records[0].number}[/]")
+        found = _next_steps(sights)
+        last = next((one for one in ferry.log() if one.state == "proved"), None)
+        if last is not None:
+            found.append(("cferry undo", f"take back crossing {last.number}"))
+        width = max(len(command) for command, _ in found)
+        for command, why in found:
+            out.print(f"  {escape(command.ljust(width))}   [dim]{escape(why)}[/]")
     if faults:
         out.print(f"[care]{len(faults)} of your recipes can't be used:[/] see `cferry recipe list`")
 

@@ -14,6 +14,7 @@ import click
 from rich import box
 from rich.console import Console
 from rich.markup import escape
+from rich.padding import Padding
 from rich.table import Table
 from rich.theme import Theme
 
@@ -27,6 +28,7 @@ __all__ = [
     "escape",
     "facts_line",
     "heading",
+    "indented",
     "numbered",
     "place",
     "size",
@@ -70,6 +72,11 @@ def table(*columns: str, right: Sequence[str] = ()) -> Table:
 def heading(text: str) -> str:
     """Return a heading's markup."""
     return f"[bold underline]{escape(text)}[/]"
+
+
+def indented(markup: str, by: int) -> Padding:
+    """Return lines that stay indented where they are wrapped."""
+    return Padding(markup, (0, 0, 0, by))
 
 
 def steps(lines: Iterable[str]) -> str:

@@ -20,7 +20,8 @@ def put_back(
     """Bring every path that the manifest names to what it was. May be repeated after a kill.
 
     `anchor` is the folder that was there before, the manifest's root or one above it, and
-    `anchor_stamp` its time stamp then. Raises DamagedError, before anything changes, where a kept object can't be read.
+    `anchor_stamp` its time stamp then. Raises DamagedError, before anything changes, where a
+    kept object can't be read.
     """
     root = Path(manifest.root)
     files = FolderFiles(root)

@@ -85,7 +85,8 @@ class Compressed:
         except _ERRORS as error:
             if isinstance(error, OSError) and error.errno is not None:
                 raise
-            raise DamagedError(f"The {self.method} data is damaged: {error}.") from None
+            reason = str(error).rpartition(": ")[2]
+            raise DamagedError(f"The {self.method} data is damaged: {reason}.") from None
 
     def _packed(self, inside: Payload) -> Iterator[bytes]:
         writer: Any

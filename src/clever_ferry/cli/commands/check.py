@@ -16,6 +16,7 @@ from clever_ferry.cli.screen import (
     escape,
     facts_line,
     heading,
+    indented,
     numbered,
 )
 
@@ -58,11 +59,11 @@ def command(computer: Path | None, where: str, account: str | None, as_json: boo
                 f"{counted(len(save.pieces), 'piece')}"
             )
             for problem in save.problems:
-                out.print(f"      [bad]{escape(problem)}[/]")
+                out.print(indented(f"[bad]{escape(problem)}[/]", 6))
             for note in save.notes:
-                out.print(f"      [dim]{escape(note)}[/]")
+                out.print(indented(f"[dim]{escape(note)}[/]", 6))
         for problem in checked.problems:
-            out.print(f"  [bad]{escape(problem)}[/]")
+            out.print(indented(f"[bad]{escape(problem)}[/]", 2))
         bad = sum(bool(save.problems) for save in checked.saves)
         if checked.damaged:
             out.print(
@@ -70,10 +71,8 @@ def command(computer: Path | None, where: str, account: str | None, as_json: boo
                 "was changed. Look for older copies before you save over them."
             )
         elif checked.saves:
-            all_ = (
-                "The save is" if len(checked.saves) == 1 else f"All {len(checked.saves)} saves are"
-            )
-            out.print(f"\n{all_} whole: every byte was read and every checksum agrees.")
+            told = "It is" if len(checked.saves) == 1 else f"All {len(checked.saves)} are"
+            out.print(f"\n{told} whole: every byte was read, and every checksum agrees.")
         else:
             out.print("  no saves")
     if checked.damaged:

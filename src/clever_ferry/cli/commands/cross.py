@@ -172,9 +172,10 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
         return
     out.print(f"[save]{escape(move.save.title)}[/]")
     if move.renamed:
-        out.print(f"  renamed   {counted(len(move.renamed), 'piece')}, such as")
-        before, after = move.renamed[0]
-        out.print(f"            {escape(before)} → {escape(after)}")
+        out.print(f"  renamed   {counted(len(move.renamed), 'piece')}")
+        width = max(len(before) for before, _ in move.renamed)
+        for before, after in move.renamed:
+            out.print(f"    {escape(before.ljust(width))} → {escape(after)}", soft_wrap=True)
     for change in move.changes:
         out.print(f"  {change.how:<9} {escape(change.field)} {escape(str(change.value))}"
                   f" ({ways[change.how]})")  # fmt: skip

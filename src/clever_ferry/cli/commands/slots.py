@@ -14,6 +14,7 @@ from clever_ferry.cli.screen import (
     echo_json,
     escape,
     heading,
+    indented,
     numbered,
     size,
     table,
@@ -91,9 +92,9 @@ def _print_saves(one: OpenBerth) -> None:
     for save in saves:
         for problem in save.problems:
             told = numbered(save.slot, one.berth.edition).capitalize()
-            out.print(f"  [bad]{told} is damaged or not whole:[/] {escape(problem)}")
+            out.print(indented(f"[bad]{told} is damaged or not whole:[/] {escape(problem)}", 2))
         for note in save.notes:
-            out.print(f"  [dim]{escape(save.title)}: {escape(note)}[/]")
+            out.print(indented(f"[dim]{escape(save.title)}: {escape(note)}[/]", 2))
     for problem in one.listing.problems:
         out.print(f"  [bad]Not in order:[/] {escape(problem)}")
 

@@ -1,0 +1,1 @@
+"""Speed and memory, as ratios against standard commands in the same run."""
