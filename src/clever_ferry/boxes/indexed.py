@@ -13,7 +13,7 @@ from typing import Any
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.spec import BoxSpec
 from clever_ferry.errors import DamagedError
-from clever_ferry.layouts import Layout, Running, point, put
+from clever_ferry.layouts import Layout, point, put, start_digest
 from clever_ferry.layouts.times import from_ns, to_ns
 from clever_ferry.naming import compile_pattern
 from clever_ferry.payload import (
@@ -116,14 +116,14 @@ class IndexedBox:
         right, what = point(part, check.at), check.what
 
         def chunks() -> Iterator[bytes]:
-            running = Running(what)
+            running = start_digest(what)
             for chunk in blob.chunks():
                 running.update(chunk)
                 yield chunk
             if running.value != right:
                 raise DamagedError(
-                    f"The blob {path} is damaged: the index says {what} {right:#x}, "
-                    f"but its bytes give {running.value:#x}."
+                    f"The blob {path} is damaged: its bytes do not give the {what} that the "
+                    "index says."
                 )
 
         return StreamPayload(chunks, blob.size)
@@ -167,7 +167,7 @@ class IndexedBox:
         for number, data in enumerate(pieces_of(item.payload, spec.parts.most), 1):
             part: dict[str, Any] = {spec.parts.size.lstrip("/"): len(data)}
             if spec.parts.check is not None:
-                running = Running(spec.parts.check.what)
+                running = start_digest(spec.parts.check.what)
                 running.update(data)
                 part[spec.parts.check.at.lstrip("/")] = running.value
             parts.append(part)

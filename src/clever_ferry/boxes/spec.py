@@ -6,7 +6,7 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from clever_ferry.layouts.spec import DigestName
+from clever_ferry.layouts.digests import DigestName
 from clever_ferry.layouts.times import StampUnit
 from clever_ferry.naming import FieldSpec
 

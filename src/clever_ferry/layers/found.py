@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from typing import NamedTuple
 
 from clever_ferry.errors import DamagedError
-from clever_ferry.layouts import Running
+from clever_ferry.layouts import start_digest
+from clever_ferry.layouts.spec import ComputedSpec
 from clever_ferry.payload import Payload
 
 __all__ = ["Check", "Checked", "Found"]
@@ -18,8 +19,8 @@ class Check(NamedTuple):
 
     layout: str
     field: str
-    what: str
-    right: int
+    spec: ComputedSpec
+    right: int | bytes
 
 
 @dataclass
@@ -42,26 +43,40 @@ class Checked:
     @property
     def size(self) -> int | None:
         """The size, as stated where it is stated."""
-        stated = [check.right for check in self.checks if check.what == "size"]
-        return stated[0] if stated else self.inner.size
+        for check in self.checks:
+            if check.spec.what == "size" and isinstance(check.right, int):
+                return check.right - check.spec.plus
+        return self.inner.size
 
     def chunks(self) -> Iterator[bytes]:
         """Yield the bytes and check them at their end."""
-        running = [(check, Running(check.what)) for check in self.checks]
+        running = [
+            (check, start_digest(check.spec.what, check.spec.seed, check.spec.xor))
+            for check in self.checks
+        ]
+        total, most = 0, self.size if any(c.spec.what == "size" for c in self.checks) else None
         for chunk in self.inner.chunks():
-            for check, digest in running:
+            total += len(chunk)
+            if most is not None and total > most:
+                raise DamagedError(f"There are more bytes than the {most:,} that the header says.")
+            for _, digest in running:
                 digest.update(chunk)
-                if check.what == "size" and digest.value > check.right:
-                    raise _mismatch(check, digest.value, "or more ")
             yield chunk
         for check, digest in running:
-            if digest.value != check.right:
-                raise _mismatch(check, digest.value, "")
+            found = digest.value
+            if isinstance(found, int):
+                found += check.spec.plus if check.spec.what == "size" else 0
+            if found != check.right:
+                raise _mismatch(check, found)
 
 
-def _mismatch(check: Check, found: int, more: str) -> DamagedError:
-    if check.what == "size":
-        said = f"{check.right:,} bytes, but there are {found:,} {more}of them"
+def _mismatch(check: Check, found: int | bytes) -> DamagedError:
+    if check.spec.what == "size":
+        said = f"{check.right!r} bytes, but there are {found!r} of them"
     else:
-        said = f"the {check.what} {check.right:#x}, but the bytes give {found:#x}"
+        said = f"the {check.spec.what} {_shown(check.right)}, but the bytes give {_shown(found)}"
     return DamagedError(f"The header says ({check.layout}/{check.field}) {said}.")
+
+
+def _shown(value: int | bytes) -> str:
+    return value.hex() if isinstance(value, bytes) else f"{value:#x}"

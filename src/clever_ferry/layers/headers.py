@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from clever_ferry.errors import UnsupportedError
 from clever_ferry.layers.found import Check, Checked, Found
 from clever_ferry.layers.spec import ByTagSpec
-from clever_ferry.layouts import Layout, LayoutError, Running, point
+from clever_ferry.layouts import Layout, LayoutError, point, start_digest
 from clever_ferry.naming import Value
 from clever_ferry.payload import (
     BytesPayload,
@@ -42,9 +42,9 @@ class Header:
             value = values[own]
             found.bound[field] = value.hex() if isinstance(value, bytes) else value
         checks: list[Check] = []
-        for own, what, of in self.layout.computed:
-            kept = checks if of == "inside" else found.of_payload
-            kept.append(Check(self.layout.name, own, what, values[own]))
+        for own, spec in self.layout.computed:
+            kept = checks if spec.of == "inside" else found.of_payload
+            kept.append(Check(self.layout.name, own, spec, values[own]))
         inside: Payload = SlicedPayload(source, after)
         return (Checked(inside, tuple(checks)) if checks else inside), values
 
@@ -77,22 +77,32 @@ class Header:
             raise LayoutError(self.layout.name, own, 0, f"{value!r} is no {kind}") from None
 
 
-def _reckon(layout: Layout, inside: Payload, whole: Payload) -> tuple[dict[str, int], Payload]:
+def _reckon(
+    layout: Layout, inside: Payload, whole: Payload
+) -> tuple[dict[str, int | bytes], Payload]:
     """Reckon the computed fields; returns them and the inside, kept if it is small."""
-    values: dict[str, int] = {}
+    values: dict[str, int | bytes] = {}
     for of, payload in (("inside", inside), ("payload", whole)):
-        running = [(name, Running(what)) for name, what, where in layout.computed if where == of]
+        running = [
+            (name, spec, start_digest(spec.what, spec.seed, spec.xor))
+            for name, spec in layout.computed
+            if spec.of == of
+        ]
         if not running:
             continue
         kept: list[bytes] = []
         total = 0
         for chunk in payload.chunks():
-            for _, digest in running:
+            for _, _, digest in running:
                 digest.update(chunk)
             total += len(chunk)
             if total <= _KEPT:
                 kept.append(chunk)
-        values.update((name, digest.value) for name, digest in running)
+        for name, spec, digest in running:
+            value = digest.value
+            if isinstance(value, int) and spec.what == "size":
+                value += spec.plus
+            values[name] = value
         if of == "inside" and total <= _KEPT:
             inside = BytesPayload(b"".join(kept))
     return values, inside

@@ -1,12 +1,11 @@
 """Binary layouts: one description of fields in order reads bytes into values and writes them."""
 
 from clever_ferry.layouts.codec import Computed, Layout, LayoutError, compile_layouts
-from clever_ferry.layouts.digests import DIGESTS, Running
+from clever_ferry.layouts.digests import Running, start_digest
 from clever_ferry.layouts.pointer import PointerError, point, put
 from clever_ferry.layouts.spec import LayoutSpec
 
 __all__ = [
-    "DIGESTS",
     "Computed",
     "Layout",
     "LayoutError",
@@ -16,4 +15,5 @@ __all__ = [
     "compile_layouts",
     "point",
     "put",
+    "start_digest",
 ]

@@ -52,7 +52,13 @@ def command(computer: Path | None, where: str, account: str | None, as_json: boo
             out.print("  no saves\n")
             continue
         _print_saves(one)
-    if not any(one.listing.saves for one in opened):
+    start = next((one for one in opened if one.listing.saves), None)
+    if start is not None:
+        others = [name for name in start.berth.game.editions if name != start.berth.edition.id]
+        address, first = start.berth.address, start.listing.saves[0]
+        goal = f"{start.berth.game.id}/{others[0] if others else start.berth.edition.id}"
+        out.print(f"To carry one: cferry cross {address}:{first.slot} {goal} --dry-run")
+    else:
         raise click.exceptions.Exit(NOTHING)
 
 

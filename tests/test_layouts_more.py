@@ -1,0 +1,320 @@
+"""Layouts beyond numbers and text: generated ones both ways, each kind by its bytes, edits."""
+
+from __future__ import annotations
+
+import hashlib
+import zlib
+from typing import Any
+from uuid import UUID
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from clever_ferry.layouts import Layout, LayoutError
+from clever_ferry.layouts.times import from_ns, to_ns
+from tests.test_layouts import made
+
+IDENT = "00112233-4455-6677-8899-aabbccddeeff"
+
+EXACT: list[tuple[list[dict[str, Any]], dict[str, Any], str]] = [
+    ([{"type": "identifier", "name": "i"}], {"i": IDENT}, "00112233445566778899aabbccddeeff"),
+    ([{"type": "identifier", "name": "i", "order": "mixed"}], {"i": IDENT},
+     "33221100554477668899aabbccddeeff"),
+    ([{"type": "time", "name": "t", "within": "u32", "unit": "s"}], {"t": 10**9}, "01000000"),
+    ([{"type": "time", "name": "t", "within": "u64", "unit": "ms", "order": "big"}],
+     {"t": 5_000_000}, "0000000000000005"),
+    ([{"type": "time", "name": "t", "within": "u64", "unit": "ticks-1601"}],
+     {"t": 0}, "00803ed5deb19d01"),
+    ([{"type": "time", "name": "t", "within": "u64", "unit": "ticks-1"}],
+     {"t": 0}, (62_135_596_800 * 10**7).to_bytes(8, "little").hex()),
+    ([{"type": "time", "name": "t", "within": "u32", "unit": "dos"}],
+     {"t": 315532800 * 10**9}, "00002100"),
+    ([{"type": "time", "name": "t", "within": "u32", "unit": "dos"}], {"t": None}, "00000000"),
+    ([{"type": "bits", "name": "b", "within": "u16", "parts": {"low": 3, "mid": 9, "top": 4}}],
+     {"b": {"low": 5, "mid": 256, "top": 15}}, "05f8"),
+    ([{"type": "varint", "name": "n", "style": "zigzag"}], {"n": -2}, "03"),
+    ([{"type": "text", "name": "t", "ends": "zero", "encoding": "utf-16-le"}],
+     {"t": "aĀ"}, "610000010000"),
+    ([{"type": "text", "name": "t", "length": "u16", "counts": "characters",
+       "encoding": "utf-16-be"}], {"t": "ab"}, "020000610062"),
+    ([{"type": "text", "name": "t", "length": "u8", "zero": "counted"}], {"t": "ab"}, "03616200"),
+    ([{"type": "text", "name": "t", "length": "u8", "zero": "extra"}], {"t": "ab"}, "02616200"),
+    ([{"type": "text", "name": "t", "size": 5, "pad": 0}], {"t": "ab"}, "6162000000"),
+    ([{"type": "text", "name": "t", "size": 6, "pad": 32, "encoding": "utf-16-be"}],
+     {"t": "a"}, "006100200020"),
+    ([{"type": "text", "name": "t", "length": "u8", "encoding": "shift-jis"}],
+     {"t": "船"}, "02" + "船".encode("shift-jis").hex()),
+    ([{"type": "u8", "name": "n"}, {"type": "padding", "to": 4}, {"type": "u8", "name": "m"}],
+     {"n": 1, "m": 2}, "0100000002"),
+    ([{"type": "padding", "size": 2, "fill": 255}], {}, "ffff"),
+    ([{"type": "list", "name": "l", "of": "u16", "count": "u8"}], {"l": [1, 2]}, "0201000200"),
+    ([{"type": "list", "name": "l", "of": "u16", "length": "u8"}], {"l": [1, 2]}, "0401000200"),
+    ([{"type": "u8", "name": "n"}, {"type": "list", "name": "l", "of": "u8", "count": "n"}],
+     {"n": 2, "l": [7, 8]}, "020708"),
+    ([{"type": "list", "name": "l", "of": "i8", "count": 3}], {"l": [1, -1, 0]}, "01ff00"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("fields", "value", "right"), EXACT)
+def test_each_kind_by_its_bytes(fields: Any, value: dict[str, Any], right: str) -> None:
+    layout = made(*fields)
+    assert layout.write(value).hex() == right
+    assert layout.read_whole(bytes.fromhex(right)) == value
+
+
+CRC_CHECKS = {  # of b"123456789", from the catalogue of parametrised CRC algorithms
+    "crc32": 0xCBF43926, "crc16-arc": 0xBB3D, "crc16-modbus": 0x4B37, "crc16-ccitt": 0x29B1,
+    "crc16-xmodem": 0x31C3, "crc16-kermit": 0x2189, "adler32": 0x091E01DE,
+    "fnv1a-32": 0xBB86B11C, "fnv1a-64": 0x06D5573923C6CDFC, "sum8": 0xDD, "sum16": 0x1DD,
+    "sum32": 0x1DD, "size": 9,
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", CRC_CHECKS)
+def test_checksums_by_their_check_values(what: str) -> None:
+    layout = made(
+        {"type": "bytes", "name": "data", "size": 9},
+        {"type": "u64", "name": "check", "computed": {"what": what, "of": "before"}},
+    )
+    data = layout.write({"data": b"123456789"})
+    assert int.from_bytes(data[9:], "little") == CRC_CHECKS[what]
+    assert layout.read_whole(data)["check"] == CRC_CHECKS[what]
+    with pytest.raises(LayoutError, match="check"):
+        layout.read_whole(data[:-8] + bytes([data[-8] ^ 1]) + data[-7:])
+
+
+@pytest.mark.parametrize(("what", "size"), [("md5", 16), ("sha1", 20), ("sha256", 32)])
+def test_hashes_over_the_whole_with_themselves_as_zeros(what: str, size: int) -> None:
+    layout = made(
+        {"type": "magic", "text": "H"},
+        {"type": "bytes", "name": "hash", "size": size, "computed": {"what": what, "of": "all"}},
+        {"type": "bytes", "name": "data", "size": "rest"},
+    )
+    data = layout.write({"data": b"isle"})
+    assert data[1 : 1 + size] == hashlib.new(what, b"H" + bytes(size) + b"isle").digest()
+    assert layout.read_whole(data)["data"] == b"isle"
+
+
+def test_computed_of_fields_and_spans_with_seed_and_xor() -> None:
+    span = {"what": "crc32", "of": {"from": "b", "to": "c"}, "seed": 7, "xor": 0xFFFFFFFF}
+    layout = made(
+        {"type": "u32", "name": "whole", "computed": {"what": "size", "of": "all"}},
+        {"type": "u16", "name": "count", "computed": {"what": "count", "of": "items"}},
+        {"type": "u16", "name": "where", "computed": {"what": "offset", "of": "items"}},
+        {"type": "u16", "name": "b_size", "computed": {"what": "size", "of": "b", "plus": 1}},
+        {"type": "u32", "name": "sum", "computed": span},
+        {"type": "bytes", "name": "b", "length": "u8"},
+        {"type": "u8", "name": "c"},
+        {"type": "list", "name": "items", "of": "u16", "count": "count"},
+    )
+    value = {"count": 3, "b": b"xyz", "c": 9, "items": [1, 2, 3]}
+    data = layout.write(value)
+    read = layout.read_whole(data)
+    assert (read["whole"], read["count"], read["where"], read["b_size"]) == (25, 3, 19, 5)
+    assert read["sum"] == zlib.crc32(b"\x03xyz\x09", 7) ^ 0xFFFFFFFF
+    assert layout.write(read) == data
+
+
+TREE: list[dict[str, Any]] = [
+    {"type": "text", "name": "key", "length": "u8"},
+    {"type": "u8", "name": "kind"},
+    {"type": "choice", "name": "value", "by": "kind", "length": "u16",
+     "of": {"1": "i32", "2": "branch", "3": "words"}},
+]  # fmt: skip
+BRANCH = [{"type": "list", "name": "leaves", "of": "it", "until": {"kind": 0}}]
+WORDS = [{"type": "text", "name": "text", "size": "rest"}]
+LEAF = st.one_of(
+    st.builds(lambda v: (1, v), st.integers(-(2**31), 2**31 - 1)),
+    st.builds(lambda v: (3, {"text": v}), st.text(max_size=8)),
+    st.builds(lambda v: (9, v), st.binary(max_size=8)),
+)
+END = {"key": "", "kind": 0, "value": b""}
+NODE = st.recursive(
+    LEAF,
+    lambda inner: st.lists(inner, max_size=4).map(
+        lambda nodes: (2, {"leaves": [*map(keyed, enumerate(nodes)), END]})
+    ),
+    max_leaves=20,
+)
+
+
+def keyed(numbered: tuple[int, tuple[int, Any]]) -> dict[str, Any]:
+    number, (kind, value) = numbered
+    return {"key": f"k{number}", "kind": kind, "value": value}
+
+
+@given(NODE)
+def test_trees_of_tagged_properties_with_unknown_tags_kept(node: tuple[int, Any]) -> None:
+    layout = made(*TREE, branch=BRANCH, words=WORDS)
+    value = keyed((0, node))
+    assert layout.read_whole(layout.write(value)) == value
+
+
+TABLE = made(
+    {"type": "list", "name": "table", "of": "row", "count": "u16"},
+    {"type": "parts", "name": "parts", "table": "table", "offset": "at", "size": "size",
+     "align": 16},
+    {"type": "padding", "to": 16},
+    {"type": "u32", "name": "crc", "computed": {"what": "crc32", "of": "before"}},
+    order="big",
+    row=[{"type": "u32", "name": "at"}, {"type": "u32", "name": "size"},
+         {"type": "u16", "name": "note"}],
+)  # fmt: skip
+
+
+@given(st.lists(st.tuples(st.binary(max_size=40), st.integers(0, 9)), max_size=6))
+def test_tables_of_offsets_and_sizes(parts: list[tuple[bytes, int]]) -> None:
+    value = {
+        "table": [{"note": note, "at": 0, "size": 0} for _, note in parts],
+        "parts": [data for data, _ in parts],
+    }
+    raw = TABLE.write(value)
+    read = TABLE.read_whole(raw)
+    assert read["parts"] == value["parts"]
+    for row, (data, note) in zip(read["table"], parts, strict=True):
+        assert row["at"] % 16 == 0
+        assert row["note"] == note
+        assert raw[row["at"] : row["at"] + row["size"]] == data
+    assert TABLE.write(read) == raw
+
+
+def test_an_offset_that_lies_is_told_with_its_path() -> None:
+    raw = TABLE.write({"table": [{"note": 0, "at": 0, "size": 0}], "parts": [b"abc"]})
+    with pytest.raises(LayoutError, match="table/0/at"):
+        TABLE.read_whole(raw[:5] + b"\xff" + raw[6:])
+
+
+def test_padding_that_is_not_empty_is_kept() -> None:
+    layout = made({"type": "u8", "name": "n"}, {"type": "padding", "to": 4})
+    assert layout.write(layout.read_whole(b"\x01abc")) == b"\x01abc"
+    assert layout.read_whole(b"\x01\0\0\0") == {"n": 1}
+
+
+# Generated layouts ---------------------------------------------------------------------------
+
+ORDERS = st.sampled_from(["little", "big"])
+LENGTHS = st.sampled_from(["u8", "u16", "u32", "varint"])
+NUMBERS = {"u8": (0, 255), "i16": (-(2**15), 2**15 - 1), "u32": (0, 2**32 - 1),
+           "i64": (-(2**63), 2**63 - 1)}  # fmt: skip
+ENCODINGS = ("utf-8", "utf-16-le", "utf-16-be")
+
+
+@st.composite
+def a_field(draw: st.DrawFn, number: int) -> tuple[dict[str, Any], Any]:
+    name = f"f{number}"
+    kind = draw(st.sampled_from(["number", "varint", "bytes", "text", "zero", "id", "time", "list",
+                                 "bits"]))  # fmt: skip
+    match kind:
+        case "number":
+            type_ = draw(st.sampled_from(sorted(NUMBERS)))
+            field = {"type": type_, "name": name, "order": draw(ORDERS)}
+            return field, draw(st.integers(*NUMBERS[type_]))
+        case "varint":
+            style = draw(st.sampled_from(["sevens", "ones", "zigzag"]))
+            low = -(2**63) if style == "zigzag" else 0
+            value = draw(st.integers(low, 2**63 - 1))
+            return {"type": "varint", "name": name, "style": style}, value
+        case "bytes":
+            return {"type": "bytes", "name": name, "length": draw(LENGTHS)}, draw(
+                st.binary(max_size=40)
+            )
+        case "text":
+            field = {"type": "text", "name": name, "length": draw(LENGTHS),
+                     "encoding": draw(st.sampled_from(ENCODINGS)),
+                     "counts": draw(st.sampled_from(["bytes", "characters"])),
+                     "zero": draw(st.sampled_from([None, "counted", "extra"]))}  # fmt: skip
+            return field, draw(st.text(max_size=20))
+        case "zero":
+            encoding = draw(st.sampled_from(ENCODINGS))
+            text = draw(st.text(max_size=20)).replace("\0", "")
+            return {"type": "text", "name": name, "ends": "zero", "encoding": encoding}, text
+        case "id":
+            order = draw(st.sampled_from(["big", "mixed"]))
+            ident = UUID(int=draw(st.integers(0, 2**128 - 1)))
+            return {"type": "identifier", "name": name, "order": order}, str(ident)
+        case "time":
+            unit: Any = draw(st.sampled_from(["s", "ms", "ticks-1601", "ticks-1"]))
+            raw = draw(st.integers(1, 2**60))
+            return {"type": "time", "name": name, "unit": unit}, to_ns(raw, unit)
+        case "list":
+            return {"type": "list", "name": name, "of": "i16", "count": draw(LENGTHS)}, draw(
+                st.lists(st.integers(-(2**15), 2**15 - 1), max_size=9)
+            )
+    widths = draw(st.lists(st.integers(1, 5), min_size=1, max_size=3))
+    widths.append(32 - sum(widths))
+    parts = {f"p{n}": width for n, width in enumerate(widths)}
+    value = {name: draw(st.integers(0, 2**width - 1)) for name, width in parts.items()}
+    return {"type": "bits", "name": name, "within": "u32", "parts": parts}, value
+
+
+@st.composite
+def a_layout(draw: st.DrawFn) -> tuple[Layout, dict[str, Any]]:
+    """Return a generated layout of a list of generated records, and a value for it."""
+    count = draw(st.integers(1, 6))
+    drawn = [draw(a_field(number)) for number in range(count)]
+    record = [field for field, _ in drawn]
+    value = {field["name"]: value for field, value in drawn}
+    more = [{"type": "list", "name": "all", "of": "record", "count": draw(LENGTHS)},
+            {"type": "u32", "name": "check", "computed": {"what": "crc32", "of": "before"}}]  # fmt: skip
+    layout = made(*more, order=draw(ORDERS), record=record)
+    return layout, {"all": [value] * draw(st.integers(0, 3))}
+
+
+@given(a_layout())
+def test_a_generated_layout_reads_what_it_wrote(drawn: tuple[Layout, dict[str, Any]]) -> None:
+    layout, value = drawn
+    data = layout.write(value)
+    read = layout.read_whole(data)
+    assert read["all"] == value["all"]
+    assert layout.write(read) == data
+
+
+@given(a_layout(), st.data())
+def test_a_generated_layout_refuses_or_rewrites_any_damage(
+    drawn: tuple[Layout, dict[str, Any]], data: st.DataObject
+) -> None:
+    layout, value = drawn
+    raw = bytearray(layout.write(value))
+    raw[data.draw(st.integers(0, len(raw) - 1))] ^= data.draw(st.integers(1, 255))
+    cut = data.draw(st.one_of(st.none(), st.integers(0, len(raw))))
+    damaged = bytes(raw[:cut])
+    try:
+        read = layout.read_whole(damaged)
+    except LayoutError as error:
+        assert 0 <= error.offset <= len(damaged)
+    else:
+        assert layout.write(read) == damaged
+
+
+@given(a_layout(), st.integers(0, 5), st.data())
+def test_an_edit_rewrites_only_what_must_change(
+    drawn: tuple[Layout, dict[str, Any]], number: int, data: st.DataObject
+) -> None:
+    layout, value = drawn
+    if not value["all"]:
+        return
+    raw = layout.write(value)
+    key = sorted(value["all"][0])[number % len(value["all"][0])]
+    assert layout.edit(raw, f"/all/0/{key}", value["all"][0][key]) == raw
+    read = layout.read_whole(layout.edit(raw, "/all", value["all"] + value["all"][:1]))
+    assert read["all"][: len(value["all"])] == value["all"]
+
+
+@given(st.integers(315532800, 4354819198))
+def test_dos_stamps_come_back(second: int) -> None:
+    second -= second % 2
+    assert to_ns(from_ns(second * 10**9, "dos"), "dos") == second * 10**9
+
+
+def test_an_error_names_the_whole_path() -> None:
+    layout = made(
+        {"type": "list", "name": "players", "of": "player", "count": "u8"},
+        player=[{"type": "layout", "name": "bag", "of": "bag"}],
+        bag=[{"type": "u16", "name": "coins", "equals": 7}],
+    )
+    with pytest.raises(LayoutError) as caught:
+        layout.read_whole(b"\x02\x07\x00\x08\x00")
+    assert caught.value.what == "it/players/1/bag/coins, at byte 3: 8 stands where 7 should."
+    with pytest.raises(LayoutError, match="it/players/0/bag"):
+        layout.write({"players": [{"bag": None}, {}]})
