@@ -22,6 +22,8 @@ __all__ = [
     "head",
     "pieces_of",
     "read_all",
+    "tail",
+    "without_tail",
 ]
 
 CHUNK = 1 << 20
@@ -143,6 +145,32 @@ def head(payload: Payload, count: int) -> bytes:
         if total >= count:
             break
     return b"".join(parts)[:count]
+
+
+def tail(payload: Payload, count: int) -> bytes:
+    """Return the last `count` bytes, fewer where the payload is shorter.
+
+    A payload that has a `tail` of its own (as a file has) is not read for it.
+    """
+    own = getattr(payload, "tail", None)
+    if own is not None:
+        found: bytes = own(count)
+        return found
+    held: list[bytes] = []
+    for _ in without_tail(payload, count, held):
+        pass
+    return b"".join(held)
+
+
+def without_tail(payload: Payload, count: int, held: list[bytes]) -> Iterator[bytes]:
+    """Yield the bytes but for the last `count`, which are in `held` at the end."""
+    last = b""
+    for chunk in payload.chunks():
+        last += chunk
+        if len(last) > count:
+            yield last[:-count]
+            last = last[-count:]
+    held.append(last)
 
 
 def pieces_of(payload: Payload, size: int) -> Iterator[bytes]:

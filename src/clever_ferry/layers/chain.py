@@ -13,29 +13,35 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any
 
 from clever_ferry.errors import DamagedError
+from clever_ferry.layers.chunks import Chunks
+from clever_ferry.layers.ciphers import Aes, Xor
 from clever_ferry.layers.compressed import Compressed
+from clever_ferry.layers.encoded import Encoded, Swap, Text
 from clever_ferry.layers.found import Checked, Found
-from clever_ferry.layers.headers import After, ByTag, Header
-from clever_ferry.layers.spec import AfterSpec, ByTagSpec, CompressedSpec, HeaderSpec, LayerSpec
+from clever_ferry.layers.headers import After, ByTag, Footer, Header
+from clever_ferry.layers.layer import Layer
+from clever_ferry.layers.spec import (
+    AesSpec,
+    AfterSpec,
+    ByTagSpec,
+    ChunksSpec,
+    CompressedSpec,
+    EncodedSpec,
+    FooterSpec,
+    HeaderSpec,
+    LayerSpec,
+    SwapSpec,
+    TextSpec,
+    XorSpec,
+)
 from clever_ferry.layouts import Layout
 from clever_ferry.naming import Value
 from clever_ferry.payload import Payload
 
 __all__ = ["Chain", "Peeled", "compile_layers"]
-
-
-class _Layer(Protocol):
-    @property
-    def bound(self) -> frozenset[str]: ...
-
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]: ...
-
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload: ...
 
 
 @dataclass(frozen=True)
@@ -51,11 +57,14 @@ class Peeled:
 class Chain:
     """Layers in the order in which they are peeled."""
 
-    layers: tuple[_Layer, ...]
+    layers: tuple[Layer, ...]
 
-    def peel(self, source: Payload) -> Peeled:
-        """Peel all layers; checks over the payload run when it is read."""
-        found = Found()
+    def peel(self, source: Payload, given: Mapping[str, Value] | None = None) -> Peeled:
+        """Peel all layers; checks over the payload run when it is read.
+
+        `given` is what the user has stated, such as a key.
+        """
+        found = Found(given=given or {})
         payload, residue = self.peel_into(source, found)
         if found.of_payload:
             payload = Checked(payload, tuple(found.of_payload))
@@ -120,20 +129,37 @@ def compile_layers(
         if name not in specs:
             known = ", ".join(sorted(specs)) or "none"
             raise DamagedError(f"There is no layer {name!r}; known here: {known}.")
-        made: list[_Layer] = []
-        for spec in specs[name]:
-            match spec:
-                case CompressedSpec():
-                    made.append(Compressed(spec))
-                case HeaderSpec():
-                    made.append(Header(layout(spec.layout, name)))
-                case ByTagSpec():
-                    inner = {tag: joined(of, (*open_ones, name)) for tag, of in spec.of.items()}
-                    made.append(ByTag(spec, layout(spec.layout, name), inner))
-                case AfterSpec():
-                    made.append(After(spec.marker))
+        made = [one(spec, name, (*open_ones, name)) for spec in specs[name]]
         done[name] = Chain(tuple(made))
         return done[name]
+
+    def one(spec: LayerSpec, name: str, open_ones: tuple[str, ...]) -> Layer:
+        match spec:
+            case CompressedSpec():
+                return Compressed(spec)
+            case HeaderSpec():
+                return Header(layout(spec.layout, name))
+            case FooterSpec():
+                return Footer(layout(spec.layout, name), spec.size)
+            case ByTagSpec():
+                inner = {tag: joined(of, open_ones) for tag, of in spec.of.items()}
+                return ByTag(spec, layout(spec.layout, name), inner)
+            case AfterSpec():
+                return After(spec.data, spec.keep)
+            case XorSpec():
+                return Xor(spec)
+            case AesSpec():
+                return Aes(spec)
+            case EncodedSpec():
+                return Encoded(spec)
+            case SwapSpec():
+                return Swap(spec)
+            case TextSpec():
+                return Text(spec)
+            case ChunksSpec():
+                header = layout(spec.header, name) if spec.header else None
+                table = layout(spec.table, name) if spec.table else None
+                return Chunks(spec, header, table, joined(spec.layers, open_ones))
 
     for name in specs:
         build(name, ())

@@ -1,22 +1,109 @@
-"""Compression as a layer: streams in, streams out, nothing held whole."""
+"""Compression as a layer: streams in, streams out, nothing held whole (but for LZ4 blocks)."""
 
 from __future__ import annotations
 
 import bz2
 import lzma
 import zlib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.found import Found
+from clever_ferry.layers.kept import Kept, dress_or_keep
 from clever_ferry.layers.spec import CompressedSpec
-from clever_ferry.payload import CHUNK, Payload, StreamPayload
+from clever_ferry.naming import Value
+from clever_ferry.payload import CHUNK, Payload, StreamPayload, read_all
 
 __all__ = ["Compressed"]
 
 _WINDOW = {"deflate": -15, "zlib": 15, "gzip": 31}
-_ERRORS = (zlib.error, lzma.LZMAError, OSError, EOFError)
+_LZMA = {"xz": lzma.FORMAT_XZ, "lzma": lzma.FORMAT_ALONE}
+_LARGEST_WINDOW = 1 << 27
+
+
+class Compressed:
+    """One compression method."""
+
+    bound: frozenset[str] = frozenset()
+
+    def __init__(self, spec: CompressedSpec) -> None:
+        self.method, self.level, self.most = spec.kind, spec.level, spec.most
+
+    def peel(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
+        """Return the unpacked payload; reading it raises DamagedError where it is damaged."""
+        payload = StreamPayload(lambda: self._unpacked(source))
+        return payload, Kept(source, payload)
+
+    def dress(
+        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
+    ) -> Payload:
+        """Return the packed payload: the very same as before where the inside is the same."""
+        return dress_or_keep(inside, residue, lambda: StreamPayload(lambda: self._packed(inside)))
+
+    def _unpacked(self, source: Payload) -> Iterator[bytes]:
+        readers: dict[str, Callable[[], Iterator[bytes]]] = {
+            "bzip2": lambda: _unpack("bzip2", bz2.BZ2Decompressor(), source),
+            "zstd": lambda: _unpack_zstd(source),
+            "lz4": lambda: _unpack_lz4(source),
+            "lz4-block": lambda: _unpack_block(source, self.most),
+        }
+        if self.method in _LZMA:
+            limit = 512 << 20
+            reading = _unpack(
+                self.method, lzma.LZMADecompressor(_LZMA[self.method], memlimit=limit), source
+            )
+        elif self.method in _WINDOW:
+            reading = _inflate(self.method, source)
+        else:
+            reading = readers[self.method]()
+        try:
+            yield from filter(None, reading)
+        except (zlib.error, lzma.LZMAError, EOFError, RuntimeError, ValueError) as error:
+            reason = str(error).rpartition(": ")[2]
+            raise DamagedError(f"The {self.method} data is damaged: {reason}.") from None
+        except OSError as error:
+            if error.errno is not None:
+                raise
+            raise DamagedError(f"The {self.method} data is damaged: {error}.") from None
+
+    def _packed(self, inside: Payload) -> Iterator[bytes]:
+        writer: Any
+        match self.method:
+            case "xz" | "lzma":
+                preset = 6 if self.level is None else min(9, self.level)
+                writer = lzma.LZMACompressor(_LZMA[self.method], preset=preset)
+            case "bzip2":
+                writer = bz2.BZ2Compressor(max(1, min(9, self.level or 9)))
+            case "zstd":
+                import zstandard
+
+                size = -1 if inside.size is None else inside.size
+                writer = zstandard.ZstdCompressor(level=self.level or 3).compressobj(size)
+            case "lz4":
+                yield from _pack_lz4(inside, self.level or 0)
+                return
+            case "lz4-block":
+                import lz4.block
+
+                data = read_all(inside, limit=self.most, what="The data for an LZ4 block")
+                yield lz4.block.compress(data, store_size=False)
+                return
+            case method:
+                level = 6 if self.level is None else min(9, self.level)
+                writer = zlib.compressobj(level, zlib.DEFLATED, _WINDOW[method])
+        for chunk in inside.chunks():
+            if packed := writer.compress(chunk):
+                yield packed
+        yield writer.flush()
+
+
+def _cut_short(method: str) -> DamagedError:
+    return DamagedError(f"The {method} data ends before it is complete: the file was cut short.")
+
+
+def _left_over(method: str) -> DamagedError:
+    return DamagedError(f"Bytes are left over after the end of the {method} data.")
 
 
 def _inflate(method: str, source: Payload) -> Iterator[bytes]:
@@ -48,56 +135,111 @@ def _unpack(method: str, reader: Any, source: Payload) -> Iterator[bytes]:
         raise _cut_short(method)
 
 
-def _cut_short(method: str) -> DamagedError:
-    return DamagedError(f"The {method} data ends before it is complete: the file was cut short.")
+def _unpack_zstd(source: Payload) -> Iterator[bytes]:
+    """The library's stream bounds what one step gives; the frame's own end is ours to watch."""
+    import zstandard
+
+    reader = zstandard.ZstdDecompressor(max_window_size=_LARGEST_WINDOW)
+    feed: Any = _Feed(_one_frame(source))
+    try:
+        yield from reader.read_to_iter(feed, read_size=CHUNK, write_size=CHUNK)
+    except zstandard.ZstdError as error:
+        raise DamagedError(f"The zstd data is damaged: {error}.") from None
+    while feed.read(CHUNK):  # to the frame's end, which is watched
+        pass
 
 
-def _left_over(method: str) -> DamagedError:
-    return DamagedError(f"Bytes are left over after the end of the {method} data.")
+class _Feed:
+    """Chunks as a file that is read forward."""
+
+    def __init__(self, chunks: Iterator[bytes]) -> None:
+        self._chunks, self._held = chunks, memoryview(b"")
+
+    def read(self, size: int = 1) -> bytes:
+        """Return up to `size` bytes; none at the end."""
+        if not self._held:
+            chunk = next(self._chunks, b"")
+            if len(chunk) <= size:
+                return chunk
+            self._held = memoryview(chunk)
+        data, self._held = self._held[:size], self._held[size:]
+        return bytes(data)
 
 
-class Compressed:
-    """One compression method."""
+def _one_frame(source: Payload) -> Iterator[bytes]:
+    """Yield a zstd frame's bytes; it must be complete, and the only one (RFC 8878, 3.1.1)."""
+    held, skip, stage = b"", 0, "head"
+    checked = False
+    for chunk in source.chunks():
+        if stage == "end":
+            raise _left_over("zstd")
+        yield chunk
+        held = held + chunk if held else chunk
+        at = 0
+        while True:
+            step = min(skip, len(held) - at)
+            skip, at = skip - step, at + step
+            if skip or stage == "end":
+                break
+            if stage == "last":
+                stage, skip = "end", 4 * checked
+            elif stage == "head":
+                if len(held) - at < 5:
+                    break
+                checked = bool(held[at + 4] & 4)
+                stage, skip = "block", _frame_head(held[at + 4])
+            else:
+                if len(held) - at < 3:
+                    break
+                head = int.from_bytes(held[at : at + 3], "little")
+                skip = 3 + (1 if head >> 1 & 3 == 1 else head >> 3)
+                stage = "last" if head & 1 else "block"
+        if stage == "end" and at < len(held):
+            raise _left_over("zstd")
+        held = held[at:]
+    if stage != "end" or skip:
+        raise _cut_short("zstd")
 
-    def __init__(self, spec: CompressedSpec) -> None:
-        self.bound: frozenset[str] = frozenset()
-        self.method = spec.kind
-        self.level = 6 if spec.level is None else spec.level
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]:
-        """Return the unpacked payload; reading it raises DamagedError where it is damaged."""
-        return StreamPayload(lambda: self._unpacked(source)), None
+def _frame_head(descriptor: int) -> int:
+    """Return the bytes of a frame's header, with its magic number, by its descriptor."""
+    single = bool(descriptor & 0x20)
+    content = (1 if single else 0, 2, 4, 8)[descriptor >> 6]
+    return 5 + (0 if single else 1) + (0, 1, 2, 4)[descriptor & 3] + content
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: object
-    ) -> Payload:  # fmt: skip
-        """Return the packed payload."""
-        return StreamPayload(lambda: self._packed(inside))
 
-    def _unpacked(self, source: Payload) -> Iterator[bytes]:
-        readers: dict[str, Callable[[], Iterator[bytes]]] = {
-            "xz": lambda: _unpack("xz", lzma.LZMADecompressor(lzma.FORMAT_XZ), source),
-            "bzip2": lambda: _unpack("bzip2", bz2.BZ2Decompressor(), source),
-        }
-        reading = readers.get(self.method, lambda: _inflate(self.method, source))
+def _unpack_lz4(source: Payload) -> Iterator[bytes]:
+    import lz4.frame
+
+    yield from _unpack("lz4", lz4.frame.LZ4FrameDecompressor(), source)
+
+
+def _pack_lz4(inside: Payload, level: int) -> Iterator[bytes]:
+    import lz4.frame
+
+    writer = lz4.frame.LZ4FrameCompressor(
+        compression_level=level, content_checksum=True, block_linked=True
+    )
+    yield writer.begin()
+    for chunk in inside.chunks():
+        yield writer.compress(chunk)
+    yield writer.flush()
+
+
+def _unpack_block(source: Payload, most: int) -> Iterator[bytes]:
+    """A bare block does not say its unpacked size; a larger room is tried until it fits."""
+    import lz4.block
+
+    data = read_all(source, limit=most, what="An LZ4 block")
+    room = max(64, 4 * len(data))
+    while True:
         try:
-            yield from filter(None, reading())
-        except _ERRORS as error:
-            if isinstance(error, OSError) and error.errno is not None:
-                raise
-            reason = str(error).rpartition(": ")[2]
-            raise DamagedError(f"The {self.method} data is damaged: {reason}.") from None
-
-    def _packed(self, inside: Payload) -> Iterator[bytes]:
-        writer: Any
-        match self.method:
-            case "xz":
-                writer = lzma.LZMACompressor(lzma.FORMAT_XZ, preset=self.level)
-            case "bzip2":
-                writer = bz2.BZ2Compressor(max(1, self.level))
-            case method:
-                writer = zlib.compressobj(self.level, zlib.DEFLATED, _WINDOW[method])
-        for chunk in inside.chunks():
-            if packed := writer.compress(chunk):
-                yield packed
-        yield writer.flush()
+            unpacked: bytes = lz4.block.decompress(data, uncompressed_size=min(room, most))
+        except lz4.block.LZ4BlockError as error:
+            if room >= most or room > 260 * len(data) + 64:  # LZ4 packs 255 to 1 at best
+                raise DamagedError(f"The LZ4 block is damaged: {error}.") from None
+            room *= 4
+            continue
+        for start in range(0, len(unpacked), CHUNK):
+            yield unpacked[start : start + CHUNK]
+        return

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -31,6 +31,8 @@ class Found:
     """What headers say of name fields: field name -> number, or hex digits."""
     of_payload: list[Check] = field(default_factory=list)
     """What headers say of the innermost payload."""
+    given: Mapping[str, int | str] = field(default_factory=dict)
+    """What the user has stated, such as a key."""
 
 
 @dataclass(frozen=True)

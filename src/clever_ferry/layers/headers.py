@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from clever_ferry.errors import UnsupportedError
+from clever_ferry.errors import DamagedError, UnsupportedError
 from clever_ferry.layers.found import Check, Checked, Found
 from clever_ferry.layers.spec import ByTagSpec
 from clever_ferry.layouts import Layout, LayoutError, point, start_digest
@@ -17,14 +18,16 @@ from clever_ferry.payload import (
     SlicedPayload,
     StreamPayload,
     head,
+    tail,
+    without_tail,
 )
 
 if TYPE_CHECKING:
     from clever_ferry.layers.chain import Chain
 
-__all__ = ["After", "ByTag", "Header"]
+__all__ = ["LARGEST_HEADER", "After", "ByTag", "Footer", "Header", "reckon"]
 
-_LARGEST_HEADER = 1 << 16
+LARGEST_HEADER = 1 << 16
 _KEPT = 32 << 20
 
 
@@ -37,7 +40,11 @@ class Header:
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, dict[str, Any]]:
         """Return what follows the header, checked by it, and the header's values."""
-        values, after = self.layout.read(head(source, _LARGEST_HEADER))
+        values, after = self.layout.read(head(source, LARGEST_HEADER))
+        return self.checked(SlicedPayload(source, after), values, found), values
+
+    def checked(self, inside: Payload, values: Mapping[str, Any], found: Found) -> Payload:
+        """Return the bytes with the checks that the values state of them."""
         for own, field in self.layout.bound.items():
             value = values[own]
             found.bound[field] = value.hex() if isinstance(value, bytes) else value
@@ -45,8 +52,7 @@ class Header:
         for own, spec in self.layout.computed:
             kept = checks if spec.of == "inside" else found.of_payload
             kept.append(Check(self.layout.name, own, spec, values[own]))
-        inside: Payload = SlicedPayload(source, after)
-        return (Checked(inside, tuple(checks)) if checks else inside), values
+        return Checked(inside, tuple(checks)) if checks else inside
 
     def dress(
         self,
@@ -56,18 +62,24 @@ class Header:
         fields: Mapping[str, Value],
     ) -> Payload:
         """Return header and bytes; `residue` gives what the layout neither binds nor computes."""
-        values = dict(residue or {})
-        for own, field in self.layout.bound.items():
-            if field not in fields:
-                continue
-            values[own] = self._bound_value(own, fields[field])
+        values = self.known(residue, fields)
 
         def written() -> Iterator[bytes]:
-            reckoned, body = _reckon(self.layout, inside, whole)
+            reckoned, body = reckon(self.layout, inside, whole)
             yield self.layout.write({**values, **reckoned})
             yield from body.chunks()
 
         return StreamPayload(written)
+
+    def known(
+        self, residue: Mapping[str, Any] | None, fields: Mapping[str, Value]
+    ) -> dict[str, Any]:
+        """Return the values that are known before the bytes are: the residue's and the bound."""
+        values = dict(residue or {})
+        for own, field in self.layout.bound.items():
+            if field in fields:
+                values[own] = self._bound_value(own, fields[field])
+        return values
 
     def _bound_value(self, own: str, value: Value) -> int | bytes:
         try:
@@ -77,7 +89,7 @@ class Header:
             raise LayoutError(self.layout.name, own, 0, f"{value!r} is no {kind}") from None
 
 
-def _reckon(
+def reckon(
     layout: Layout, inside: Payload, whole: Payload
 ) -> tuple[dict[str, int | bytes], Payload]:
     """Reckon the computed fields; returns them and the inside, kept if it is small."""
@@ -139,33 +151,87 @@ class ByTag:
         return self.header.dress(dressed, whole, values, fields)
 
 
+class Footer:
+    """A layout of fixed size after the bytes."""
+
+    def __init__(self, layout: Layout, size: int) -> None:
+        self.header, self.size = Header(layout), size
+        self.bound = self.header.bound
+
+    def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]:
+        """Return what stands before the footer, checked by it, and the footer's values."""
+        last = tail(source, self.size)
+        if len(last) < self.size:
+            raise DamagedError(
+                f"A footer of {self.size} bytes should follow; {len(last)} are left."
+            )
+        values, after = self.header.layout.read(last)
+        if after != self.size:
+            raise DamagedError(f"The footer {self.header.layout.name} has {after} bytes.")
+        size = None if source.size is None else source.size - self.size
+        inside: Payload = StreamPayload(lambda: without_tail(source, self.size, []), size)
+        return self.header.checked(inside, values, found), values
+
+    def dress(
+        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
+    ) -> Payload:
+        """Return the bytes and the footer."""
+        values = self.header.known(residue, fields)
+
+        def written() -> Iterator[bytes]:
+            reckoned, body = reckon(self.header.layout, inside, whole)
+            yield from body.chunks()
+            yield self.header.layout.write({**values, **reckoned})
+
+        return StreamPayload(written)
+
+
+@dataclass
+class _Before:
+    """What stood before a mark; known once the payload was read."""
+
+    data: bytes | None = None
+
+
 class After:
-    """Only what follows a marker; what comes before is residue that is not kept."""
+    """What follows a mark, or begins with it; what comes before is residue."""
 
-    def __init__(self, marker: bytes) -> None:
-        self.marker = marker
-        self.bound: frozenset[str] = frozenset()
+    bound: frozenset[str] = frozenset()
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, None]:
-        """Return what follows the first marker; reading raises UnsupportedError without one."""
-        return StreamPayload(lambda: self._after(source)), None
+    def __init__(self, marker: bytes, keep: bool) -> None:
+        self.marker, self.keep = marker, keep
 
-    def _after(self, source: Payload) -> Iterator[bytes]:
-        held, seen = b"", False
+    def peel(self, source: Payload, found: Found) -> tuple[Payload, _Before]:
+        """Return what follows the first mark; reading raises UnsupportedError without one."""
+        before = _Before()
+        return StreamPayload(lambda: self._after(source, before)), before
+
+    def _after(self, source: Payload, before: _Before) -> Iterator[bytes]:
+        held, passed, seen = b"", bytearray(), False
         for chunk in source.chunks():
             if seen:
                 yield chunk
                 continue
             held += chunk
             at = held.find(self.marker)
-            if at >= 0:
-                seen = True
-                yield held[at + len(self.marker) :]
+            if at < 0:
+                keep = len(self.marker) - 1
+                at = max(0, len(held) - keep)
             else:
-                held = held[max(0, len(held) - len(self.marker) + 1) :]
+                seen = True
+            if len(passed) < _KEPT:
+                passed += held[:at]
+            held = held[at:]
+            if seen:
+                before.data = bytes(passed)
+                yield held[0 if self.keep else len(self.marker) :]
         if not seen:
             raise UnsupportedError(f"the mark {self.marker!r} is nowhere in it.")
 
-    def dress(self, inside: Payload, whole: Payload, residue: Any, fields: object) -> Payload:
-        """Put the marker back in front."""
-        return JoinedPayload((BytesPayload(self.marker), inside))
+    def dress(
+        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
+    ) -> Payload:
+        """Put what stood before back in front."""
+        front = (residue.data or b"") if isinstance(residue, _Before) else b""
+        marker = b"" if self.keep else self.marker
+        return JoinedPayload((BytesPayload(front + marker), inside))

@@ -6,7 +6,23 @@ from typing import Annotated, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-__all__ = ["AfterSpec", "ByTagSpec", "CompressedSpec", "HeaderSpec", "LayerSpec"]
+__all__ = [
+    "AesSpec",
+    "AfterSpec",
+    "ByTagSpec",
+    "ChunksSpec",
+    "CompressedSpec",
+    "EncodedSpec",
+    "FooterSpec",
+    "HeaderSpec",
+    "LayerSpec",
+    "SecretSpec",
+    "SwapSpec",
+    "TextSpec",
+    "XorSpec",
+]
+
+_HEX = r"^([0-9a-fA-F]{2})+$"
 
 
 class _Spec(BaseModel):
@@ -16,8 +32,11 @@ class _Spec(BaseModel):
 class CompressedSpec(_Spec):
     """The bytes are compressed by a well-known method."""
 
-    kind: Literal["deflate", "zlib", "gzip", "xz", "bzip2"]
-    level: int | None = Field(default=None, ge=0, le=9, description="effort when writing")
+    kind: Literal["deflate", "zlib", "gzip", "xz", "lzma", "bzip2", "zstd", "lz4", "lz4-block"]
+    level: int | None = Field(default=None, ge=0, le=19, description="effort when writing")
+    most: int = Field(
+        default=256 << 20, ge=1, le=1 << 30, description="lz4-block: bytes unpacked at the most"
+    )
 
 
 class HeaderSpec(_Spec):
@@ -25,6 +44,14 @@ class HeaderSpec(_Spec):
 
     kind: Literal["header"]
     layout: str
+
+
+class FooterSpec(_Spec):
+    """A layout of fixed size stands after the bytes."""
+
+    kind: Literal["footer"]
+    layout: str
+    size: int = Field(ge=1, le=65536, description="bytes of the layout")
 
 
 class ByTagSpec(_Spec):
@@ -37,25 +64,122 @@ class ByTagSpec(_Spec):
     usual: str | None = Field(default=None, description="the value to write where none is known")
 
 
-class AfterSpec(_Spec):
-    """Only what comes after the first place of these bytes counts. For reading facts only."""
-
-    kind: Literal["after"]
+class _Marked(_Spec):
     text: str | None = None
-    hex: str | None = Field(default=None, pattern=r"^([0-9a-fA-F]{2})+$")
+    hex: str | None = Field(default=None, pattern=_HEX)
 
     @model_validator(mode="after")
     def _one_of_both(self) -> Self:
         if bool(self.text) == bool(self.hex):
-            raise ValueError("a marker has either `text` or `hex`")
+            raise ValueError("say either `text` or `hex`")
         return self
 
     @property
-    def marker(self) -> bytes:
-        """The bytes that are looked for."""
+    def data(self) -> bytes:
+        """The bytes themselves."""
         return bytes.fromhex(self.hex) if self.hex else (self.text or "").encode("latin-1")
 
 
+class AfterSpec(_Marked):
+    """The bytes begin after (or, with `keep`, at) the first place of a mark."""
+
+    kind: Literal["after"]
+    keep: bool = Field(default=False, description="the mark itself belongs to the bytes")
+
+
+class XorSpec(_Marked):
+    """Each byte is xor-ed with a byte of a key that repeats."""
+
+    kind: Literal["xor"]
+    step: int = Field(
+        default=0, ge=0, le=255, description="each key byte grows by this with every position"
+    )
+
+
+class SecretSpec(_Spec):
+    """A key or a vector: in the recipe, or given by the user under a name."""
+
+    hex: str | None = Field(default=None, pattern=_HEX)
+    given: str | None = None
+
+    @model_validator(mode="after")
+    def _one_of_both(self) -> Self:
+        if (self.hex is None) == (self.given is None):
+            raise ValueError("say either `hex` or `given`")
+        return self
+
+
+class AesSpec(_Spec):
+    """AES; the vector may stand before the bytes, the tag (GCM) after or before them."""
+
+    kind: Literal["aes"]
+    mode: Literal["ecb", "cbc", "ctr", "gcm"]
+    key: SecretSpec
+    vector: SecretSpec | Literal["front"] = "front"
+    padding: Literal["pkcs7", "zero", "none"] = "pkcs7"
+    tag: Literal["end", "front"] = "end"
+
+
+class EncodedSpec(_Spec):
+    """The bytes are written as text."""
+
+    kind: Literal["base64", "hex"]
+    line: int = Field(default=0, ge=0, le=1000, description="characters in a line; 0 for one line")
+    ending: Literal["lf", "crlf"] = "lf"
+
+
+class SwapSpec(_Spec):
+    """The bytes of each word stand in turned order; what is left at the end stays."""
+
+    kind: Literal["swap"]
+    size: Literal[2, 4, 8]
+
+
+class TextSpec(_Spec):
+    """Text: within the tool it is UTF-8 with line feeds."""
+
+    kind: Literal["text"]
+    encoding: Literal["utf-8", "utf-16-le", "utf-16-be", "latin-1", "shift-jis"] = "utf-8"
+    mark: bool = Field(default=False, description="a byte order mark stands in front")
+    ending: Literal["lf", "crlf"] = "lf"
+
+
+class ChunksSpec(_Spec):
+    """The bytes are cut into chunks, each with a header of its own or with its size in a table.
+
+    A `header` is a layout with `size` of `inside`. A `table` is a layout in front of all
+    chunks, with a list `at` whose records have a `size`.
+    """
+
+    kind: Literal["chunks"]
+    most: int = Field(ge=1, le=64 << 20, description="bytes of the payload in one chunk")
+    header: str | None = None
+    table: str | None = None
+    at: str = Field(default="/chunks", description="in the table: the path of the list")
+    size: str = Field(default="size", description="in a record: the packed size")
+    plain: str | None = Field(default=None, description="in a record: the unpacked size")
+    layers: tuple[str, ...] = Field(default=(), description="what each chunk is wrapped in")
+
+    @model_validator(mode="after")
+    def _one_of_both(self) -> Self:
+        if self.header is not None and self.table is not None:
+            raise ValueError("say either `header` or `table`")
+        if self.header is None and self.table is None and self.layers:
+            raise ValueError("wrapped chunks need a `header` or a `table` with their sizes")
+        return self
+
+
 LayerSpec = Annotated[
-    CompressedSpec | HeaderSpec | ByTagSpec | AfterSpec, Field(discriminator="kind")
+    CompressedSpec
+    | HeaderSpec
+    | FooterSpec
+    | ByTagSpec
+    | AfterSpec
+    | XorSpec
+    | AesSpec
+    | EncodedSpec
+    | SwapSpec
+    | TextSpec
+    | ChunksSpec,
+    Field(discriminator="kind"),
 ]

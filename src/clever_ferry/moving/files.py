@@ -39,6 +39,13 @@ class FilePayload:
                 advice="Close the game and its store's program, then try again.",
             ) from None
 
+    def tail(self, count: int) -> bytes:
+        """Return the last `count` bytes, fewer where the file is shorter."""
+        with self.path.open("rb") as file:
+            self._same(os.fstat(file.fileno()))
+            file.seek(max(0, self.size - count))
+            return file.read(count)
+
     def _same(self, now: os.stat_result) -> None:
         if (now.st_size, now.st_mtime_ns) != (self.size, self.stamp):
             raise RefusedError(

@@ -1,0 +1,112 @@
+"""Layers against the libraries alone on the same data, and xor against NumPy's own.
+
+    python -m benchmarks.layers [MEBIBYTES]
+
+Each side runs in a process of its own, so that its peak memory can be told.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+import zlib
+from collections.abc import Callable
+from pathlib import Path
+from statistics import median
+
+from benchmarks.measuring import Run, in_turn, ratio_line, run
+from clever_ferry.layers.ciphers import Xor
+from clever_ferry.layers.compressed import Compressed
+from clever_ferry.layers.found import Found
+from clever_ferry.layers.spec import CompressedSpec, XorSpec
+from clever_ferry.moving import FilePayload
+from clever_ferry.payload import StreamPayload
+
+_CHUNK = 1 << 20
+
+
+def peel(method: str, path: Path) -> None:
+    """Read a packed file through the layer."""
+    data = path.stat()
+    source = FilePayload(path, data.st_size, data.st_mtime_ns)
+    spec = CompressedSpec.model_validate({"kind": method})
+    payload, _ = Compressed(spec).peel(source, Found())
+    for _ in payload.chunks():
+        pass
+
+
+def alone(method: str, path: Path) -> None:
+    """Read a packed file with the library alone."""
+    if method == "zlib":
+        reader = zlib.decompressobj()
+        with path.open("rb", buffering=0) as file:
+            while chunk := file.read(_CHUNK):
+                while chunk:
+                    reader.decompress(chunk, _CHUNK)
+                    chunk = reader.unconsumed_tail
+        reader.flush()
+        return
+    import zstandard
+
+    with path.open("rb") as file:
+        for _ in zstandard.ZstdDecompressor().read_to_iter(file, _CHUNK, _CHUNK):
+            pass
+
+
+def pack(method: str, path: Path, size: int) -> None:
+    """Make a packed file of so many mebibytes of data that is packed to about half."""
+    block = b"".join(os.urandom(512) + bytes(512) for _ in range(1024))
+    spec = CompressedSpec.model_validate({"kind": method, "level": 1})
+    plain = StreamPayload(lambda: (block for _ in range(size)), size << 20)
+    with path.open("wb") as out:
+        for chunk in Compressed(spec).dress(plain, plain, None, {}).chunks():
+            out.write(chunk)
+
+
+def xor_ratio(size: int) -> float:
+    """Return our speed over NumPy's own xor of two arrays, for so many mebibytes."""
+    import numpy as np
+
+    chunks = [os.urandom(_CHUNK) for _ in range(8)]
+    first = [np.frombuffer(chunk, np.uint8) for chunk in chunks]
+    second = np.frombuffer(os.urandom(_CHUNK), np.uint8)
+    layer = Xor(XorSpec.model_validate({"kind": "xor", "hex": "a1b2c3d4e5"}))
+    source = StreamPayload(lambda: (chunks[n % 8] for n in range(size)))
+    ratios = []
+    for _ in range(5):
+        started = time.perf_counter()
+        for _ in layer.peel(source, Found())[0].chunks():
+            pass
+        ours = time.perf_counter() - started
+        started = time.perf_counter()
+        for number in range(size):
+            np.bitwise_xor(first[number % 8], second)
+        ratios.append((time.perf_counter() - started) / ours)
+    return median(ratios)
+
+
+def side(what: str, method: str, path: Path) -> Callable[[], Run]:
+    """Return a run of one side in a process of its own."""
+    return lambda: run([sys.executable, "-m", "benchmarks.layers", what, method, str(path)])
+
+
+def main() -> None:
+    """Print the ratios."""
+    if len(sys.argv) == 4:
+        (peel if sys.argv[1] == "peel" else alone)(sys.argv[2], Path(sys.argv[3]))
+        return
+    size = int(sys.argv[1]) if len(sys.argv) > 1 else 1024
+    with tempfile.TemporaryDirectory() as name:
+        for method in ("zlib", "zstd"):
+            path = Path(name) / method
+            pack(method, path, size)
+            ours, theirs = in_turn(side("peel", method, path), side("alone", method, path), 3)
+            what = f"{size} MiB through {method} against the library alone"
+            print(ratio_line(what, ours, theirs, 1.3))
+    print(f"xor at {xor_ratio(size):.2f} of the speed of NumPy's own (over 0.5 wanted)")
+
+
+if __name__ == "__main__":
+    main()

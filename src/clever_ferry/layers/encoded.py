@@ -1,0 +1,139 @@
+"""Bytes as text (base64, hex), text in another form, and words with their bytes turned."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any
+
+from clever_ferry.errors import DamagedError
+from clever_ferry.layers.found import Found
+from clever_ferry.layers.kept import Kept, dress_or_keep
+from clever_ferry.layers.spec import EncodedSpec, SwapSpec, TextSpec
+from clever_ferry.naming import Value
+from clever_ferry.payload import CHUNK, Payload, StreamPayload, pieces_of, read_all
+
+__all__ = ["Encoded", "Swap", "Text"]
+
+_ENDINGS = {"lf": b"\n", "crlf": b"\r\n"}
+_LARGEST_TEXT = 64 << 20
+
+
+class Encoded:
+    """Bytes written as text."""
+
+    bound: frozenset[str] = frozenset()
+
+    def __init__(self, spec: EncodedSpec) -> None:
+        self.kind, self.line, self.ending = spec.kind, spec.line, _ENDINGS[spec.ending]
+        self.group = 4 if spec.kind == "base64" else 2
+
+    def peel(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
+        """Return the bytes."""
+        payload = StreamPayload(lambda: self._decoded(source))
+        return payload, Kept(source, payload)
+
+    def dress(
+        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
+    ) -> Payload:
+        """Return the text: as it was where the bytes are the same (spaces and letter case too)."""
+        return dress_or_keep(inside, residue, lambda: StreamPayload(lambda: self._encoded(inside)))
+
+    def _decoded(self, source: Payload) -> Iterator[bytes]:
+        decode: Callable[[bytes], bytes] = binascii.unhexlify
+        if self.kind == "base64":
+            decode = lambda data: base64.b64decode(data, validate=True)  # noqa: E731
+        held = b""
+        try:
+            for chunk in source.chunks():
+                held += b"".join(chunk.split())
+                whole = len(held) - len(held) % self.group
+                # The last group waits: only there may base64 have its padding.
+                whole = max(0, whole - self.group)
+                yield decode(held[:whole])
+                held = held[whole:]
+            yield decode(held)
+        except ValueError as error:
+            raise DamagedError(f"This is no {self.kind} text: {error}.") from None
+
+    def _encoded(self, inside: Payload) -> Iterator[bytes]:
+        encode = base64.b64encode if self.kind == "base64" else binascii.hexlify
+        text = StreamPayload(lambda: map(encode, pieces_of(inside, CHUNK // 12 * 12)))
+        if not self.line:
+            yield from filter(None, text.chunks())
+            return
+        for piece in pieces_of(text, self.line):
+            if piece:
+                yield piece + self.ending
+
+
+class Swap:
+    """Words with their bytes in turned order."""
+
+    bound: frozenset[str] = frozenset()
+
+    def __init__(self, spec: SwapSpec) -> None:
+        self.size = spec.size
+
+    def peel(self, source: Payload, found: Found) -> tuple[Payload, None]:
+        """Return them turned back."""
+        return StreamPayload(lambda: self._turned(source), source.size), None
+
+    def dress(
+        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
+    ) -> Payload:
+        """Return them turned, which is the same."""
+        return StreamPayload(lambda: self._turned(inside), inside.size)
+
+    def _turned(self, source: Payload) -> Iterator[bytes]:
+        for piece in pieces_of(source, CHUNK):
+            whole = len(piece) - len(piece) % self.size
+            turned = bytearray(piece)
+            for at in range(self.size):
+                turned[at : whole : self.size] = piece[self.size - 1 - at : whole : self.size]
+            yield bytes(turned)
+
+
+class Text:
+    """Text that is UTF-8 with line feeds within, whatever it is outside."""
+
+    bound: frozenset[str] = frozenset()
+
+    def __init__(self, spec: TextSpec) -> None:
+        self.spec = spec
+        self.mark = "\N{BYTE ORDER MARK}".encode(spec.encoding) if spec.mark else b""
+
+    def peel(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
+        """Return the text; where its line endings are mixed, they stay as they are."""
+        payload = StreamPayload(lambda: self._read(source))
+        return payload, Kept(source, payload)
+
+    def dress(
+        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
+    ) -> Payload:
+        """Return the text in its outer form."""
+        return dress_or_keep(inside, residue, lambda: StreamPayload(lambda: self._written(inside)))
+
+    def _read(self, source: Payload) -> Iterator[bytes]:
+        raw = read_all(source, limit=_LARGEST_TEXT, what="The text")
+        encoding = self.spec.encoding
+        try:
+            text = raw.removeprefix(self.mark).decode(encoding)
+        except UnicodeDecodeError as error:
+            raise DamagedError(f"This is no {encoding} text: {error}.") from None
+        if self.spec.ending == "crlf" and text.count("\n") == text.count("\r\n"):
+            text = text.replace("\r\n", "\n")
+        yield text.encode()
+
+    def _written(self, inside: Payload) -> Iterator[bytes]:
+        raw = read_all(inside, limit=_LARGEST_TEXT, what="The text")
+        try:
+            text = raw.decode()
+            if self.spec.ending == "crlf" and "\r\n" not in text:
+                text = text.replace("\n", "\r\n")
+            yield self.mark + text.encode(self.spec.encoding)
+        except UnicodeError as error:
+            raise DamagedError(
+                f"This can't be written as {self.spec.encoding} text: {error}."
+            ) from None

@@ -1,0 +1,219 @@
+"""Further layers: every kind comes back, libraries and standard tools read it, damage is told."""
+
+from __future__ import annotations
+
+import base64
+import shutil
+import struct
+import subprocess
+import zlib
+from pathlib import Path
+from typing import Any
+
+import lz4.block
+import lz4.frame
+import pytest
+import zstandard
+from hypothesis import assume, given
+from hypothesis import strategies as st
+from pydantic import TypeAdapter
+
+from clever_ferry.errors import DamagedError, UnsupportedError, WrongUseError
+from clever_ferry.layers import Chain, LayerSpec, compile_layers
+from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.payload import BytesPayload, StreamPayload, pieces_of
+from tests.test_layers import whole
+
+KEY = "000102030405060708090a0b0c0d0e0f"
+LAYOUTS = {
+    "foot": {"fields": [
+        {"type": "u32", "name": "size", "computed": {"what": "size", "of": "inside"}},
+        {"type": "bytes", "name": "md5", "size": 16, "computed": {"what": "md5", "of": "payload"}},
+    ]},
+    "chunk": {"order": "big", "fields": [
+        {"type": "u32", "name": "packed", "computed": {"what": "size", "of": "inside"}},
+        {"type": "u32", "name": "plain", "computed": {"what": "size", "of": "payload"}},
+        {"type": "u32", "name": "crc", "computed": {"what": "crc32", "of": "inside"}},
+        {"type": "u8", "name": "flag", "usual": 3},
+    ]},
+    "table": {"fields": [{"type": "list", "name": "chunks", "of": "row", "count": "u32"}]},
+    "row": {"fields": [{"type": "u32", "name": "size"}, {"type": "u32", "name": "plain"}]},
+    "front": {"fields": [{"type": "text", "name": "tag", "size": 3}]},
+}  # fmt: skip
+STEPS: dict[str, list[dict[str, Any]]] = {
+    "zstd": [{"kind": "zstd"}],
+    "lz4": [{"kind": "lz4"}],
+    "lz4-block": [{"kind": "lz4-block"}],
+    "lzma": [{"kind": "lzma", "level": 0}],
+    "zlib": [{"kind": "zlib"}],
+    "xor": [{"kind": "xor", "hex": "a1b2c3"}],
+    "xor-step": [{"kind": "xor", "text": "lantern", "step": 3}],
+    "ecb": [{"kind": "aes", "mode": "ecb", "key": {"hex": KEY}}],
+    "cbc": [{"kind": "aes", "mode": "cbc", "key": {"hex": KEY}}],
+    "cbc-fixed": [{"kind": "aes", "mode": "cbc", "key": {"given": "key"}, "vector": {"hex": KEY}}],
+    "ctr": [{"kind": "aes", "mode": "ctr", "key": {"hex": KEY * 2}}],
+    "gcm": [{"kind": "aes", "mode": "gcm", "key": {"hex": KEY}}],
+    "gcm-front": [{"kind": "aes", "mode": "gcm", "key": {"hex": KEY}, "tag": "front"}],
+    "base64": [{"kind": "base64"}],
+    "base64-lines": [{"kind": "base64", "line": 76, "ending": "crlf"}],
+    "hex": [{"kind": "hex", "line": 32}],
+    "swap": [{"kind": "swap", "size": 4}],
+    "footer": [{"kind": "footer", "layout": "foot", "size": 20}],
+    "chunked": [{"kind": "chunks", "most": 100, "header": "chunk", "layers": ["zlib"]}],
+    "tabled": [{"kind": "chunks", "most": 64, "table": "table", "plain": "plain",
+                "layers": ["lz4-block"]}],
+    "stack": [{"kind": "base64"}, {"kind": "xor", "hex": "ff01"}, {"kind": "zlib"},
+              {"kind": "footer", "layout": "foot", "size": 20}, {"kind": "zstd"}],
+}  # fmt: skip
+GIVEN = {"key": KEY}
+
+
+def compiled(**steps: list[dict[str, Any]]) -> dict[str, Chain]:
+    layouts = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in LAYOUTS.items()})
+    adapter: TypeAdapter[list[LayerSpec]] = TypeAdapter(list[LayerSpec])
+    return compile_layers({k: adapter.validate_python(v) for k, v in steps.items()}, layouts)
+
+
+ALL = compiled(**STEPS)
+
+
+@pytest.mark.parametrize("name", ALL)
+@given(data=st.binary(max_size=700), cut=st.integers(1, 300))
+def test_peeling_gives_what_was_dressed(name: str, data: bytes, cut: int) -> None:
+    source = StreamPayload(lambda: pieces_of(BytesPayload(data), cut))
+    dressed = whole(ALL[name].dress(source, GIVEN))
+    again = StreamPayload(lambda: pieces_of(BytesPayload(dressed), cut))
+    peeled = ALL[name].peel(again, GIVEN)
+    assert whole(peeled.payload) == data
+    assert whole(ALL[name].dress(peeled.payload, GIVEN, peeled.residue)) == dressed
+    changed = whole(ALL[name].dress(BytesPayload(data + b"!"), GIVEN, peeled.residue))
+    assert whole(ALL[name].peel(BytesPayload(changed), GIVEN).payload) == data + b"!"
+
+
+STRICT = sorted(set(ALL) - {"xor", "xor-step", "swap", "ctr", "lz4-block", "ecb", "hex", "base64",
+                            "base64-lines", "cbc", "cbc-fixed"})  # fmt: skip
+
+
+@pytest.mark.parametrize("name", STRICT)
+@given(data=st.data())
+def test_a_cut_is_told(name: str, data: st.DataObject) -> None:
+    plain = data.draw(st.binary(min_size=1, max_size=300))
+    raw = whole(ALL[name].dress(BytesPayload(plain), GIVEN))
+    cut = data.draw(st.integers(0, len(raw) - 1))
+    try:
+        found = whole(ALL[name].peel(BytesPayload(raw[:cut]), GIVEN).payload)
+    except DamagedError:
+        return
+    assert name == "chunked"  # whole chunks that are missing at the end leave no trace
+    assert plain.startswith(found)
+    assume(found != plain)
+
+
+@pytest.mark.parametrize("name", ALL)
+@given(raw=st.binary(max_size=400))
+def test_any_bytes_are_peeled_or_refused(name: str, raw: bytes) -> None:
+    try:
+        whole(ALL[name].peel(BytesPayload(raw), GIVEN).payload)
+    except (DamagedError, UnsupportedError):
+        return
+
+
+def test_libraries_read_what_is_written() -> None:
+    data = bytes(range(250)) * 9000
+    opened = {
+        "zstd": zstandard.ZstdDecompressor().decompress,
+        "lz4": lz4.frame.decompress,
+        "lz4-block": lambda raw: lz4.block.decompress(raw, uncompressed_size=len(data)),
+        "base64-lines": base64.b64decode,
+        "hex": lambda raw: bytes.fromhex(raw.decode()),
+    }
+    for name, open_ in opened.items():
+        assert open_(whole(ALL[name].dress(BytesPayload(data), {}))) == data, name
+
+
+@pytest.mark.skipif(not shutil.which("openssl"), reason="needs the openssl command")
+@pytest.mark.parametrize(("name", "cipher"), [("cbc-fixed", "aes-128-cbc"), ("ecb", "aes-128-ecb")])
+def test_openssl_reads_what_is_encrypted(tmp_path: Path, name: str, cipher: str) -> None:
+    (tmp_path / "secret").write_bytes(whole(ALL[name].dress(BytesPayload(b"day 31"), GIVEN)))
+    command = ["openssl", "enc", "-d", f"-{cipher}", "-K", KEY, "-in", str(tmp_path / "secret")]
+    vector = ["-iv", KEY] if name != "ecb" else []
+    assert subprocess.run([*command, *vector], capture_output=True, check=True).stdout == b"day 31"
+
+
+@pytest.mark.parametrize("name", ["cbc", "gcm", "gcm-front"])
+def test_a_wrong_key_is_told(name: str) -> None:
+    raw = whole(ALL[name].dress(BytesPayload(b"day 31"), {}))
+    steps = [{**STEPS[name][0], "key": {"hex": "ff" * 16}}]
+    with pytest.raises(DamagedError, match="key or its bytes"):
+        whole(compiled(it=steps)["it"].peel(BytesPayload(raw)).payload)
+
+
+def test_a_key_that_only_the_user_knows() -> None:
+    with pytest.raises(WrongUseError, match="its key is not known"):
+        ALL["cbc-fixed"].peel(BytesPayload(b"x" * 32))
+    with pytest.raises(WrongUseError, match="hexadecimal"):
+        ALL["cbc-fixed"].peel(BytesPayload(b"x" * 32), {"key": "lantern"})
+
+
+def test_chunks_are_as_described() -> None:
+    raw = whole(ALL["chunked"].dress(BytesPayload(b"a" * 250), {}))
+    at, sizes = 0, []
+    while at < len(raw):
+        packed, plain, crc, flag = struct.unpack_from(">IIIB", raw, at)
+        body = raw[at + 13 : at + 13 + packed]
+        assert zlib.crc32(body) == crc
+        assert flag == 3
+        assert zlib.decompress(body) == b"a" * plain
+        sizes.append(plain)
+        at += 13 + packed
+    assert sizes == [100, 100, 50]
+
+
+def test_chunks_of_other_sizes_stay_as_they_were() -> None:
+    def chunk(data: bytes, flag: int) -> bytes:
+        body = zlib.compress(data)
+        return struct.pack(">IIIB", len(body), len(data), zlib.crc32(body), flag) + body
+
+    raw = chunk(b"x" * 30, 9) + chunk(b"y" * 5, 8)
+    peeled = ALL["chunked"].peel(BytesPayload(raw))
+    assert whole(peeled.payload) == b"x" * 30 + b"y" * 5
+    assert whole(ALL["chunked"].dress(peeled.payload, {}, peeled.residue)) == raw
+
+
+@pytest.mark.parametrize(
+    ("spec", "outer", "inner"),
+    [
+        ({"encoding": "utf-16-le", "mark": True, "ending": "crlf"},
+         "\ufeffwaves\r\n= 7\r\n".encode("utf-16-le"), b"waves\n= 7\n"),
+        ({"ending": "crlf"}, b"a\r\nb\nc", b"a\r\nb\nc"),
+        ({"encoding": "shift-jis"}, "船".encode("shift-jis"), "船".encode()),
+    ],
+)  # fmt: skip
+def test_text_in_other_forms(spec: dict[str, Any], outer: bytes, inner: bytes) -> None:
+    chain = compiled(it=[{"kind": "text", **spec}])["it"]
+    peeled = chain.peel(BytesPayload(outer))
+    assert whole(peeled.payload) == inner
+    assert whole(chain.dress(BytesPayload(inner), {}, peeled.residue)) == outer
+
+
+def test_what_stands_before_a_mark_comes_back() -> None:
+    chain = compiled(it=[{"kind": "after", "text": "BODY", "keep": True}])["it"]
+    peeled = chain.peel(BytesPayload(b"owner 7\0BODYisle"))
+    assert whole(peeled.payload) == b"BODYisle"
+    dressed = chain.dress(BytesPayload(b"BODYother"), {}, peeled.residue)
+    assert whole(dressed) == b"owner 7\0BODYother"
+
+
+@pytest.mark.parametrize("name", ["zstd", "lz4", "lzma"])
+def test_bombs_come_in_small_pieces(name: str) -> None:
+    raw = whole(ALL[name].dress(StreamPayload(lambda: [bytes(1 << 20)] * 64, 64 << 20), {}))
+    assert len(raw) < 1 << 20
+    longest = max(len(piece) for piece in ALL[name].peel(BytesPayload(raw)).payload.chunks())
+    assert longest <= 1 << 20
+
+
+def test_a_lying_lz4_block_is_refused() -> None:
+    chain = compiled(it=[{"kind": "lz4-block", "most": 4096}])["it"]
+    raw = lz4.block.compress(bytes(1 << 20), store_size=False)
+    with pytest.raises(DamagedError):
+        whole(chain.peel(BytesPayload(raw)).payload)
