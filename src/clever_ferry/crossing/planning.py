@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from uuid import UUID
 
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.errors import ChoiceNeededError, DamagedError, RefusedError, WrongUseError
@@ -205,13 +206,15 @@ def _arrival(
 ) -> Change:  # fmt: skip
     """Return a name field's value in the target, by the first way that can be gone."""
     if name in given:
-        return Change(name, int(given[name]) if field.type == "number" else given[name], "given")
+        return Change(
+            name, int(given[name]) if field.type in ("number", "stamp") else given[name], "given"
+        )
     for way in field.on_arrival:
         if way == "kept" and name in save.fields:
             return Change(name, save.fields[name], "kept")
         if way == "adopted" and replaced is not None and name in replaced.fields:
             return Change(name, replaced.fields[name], "adopted")
-        if way == "made" and field.type in ("hex", "digits"):
+        if way == "made" and field.type in ("hex", "digits", "identifier"):
             return Change(name, _made(field, random), "made")
     ways = " or ".join(field.on_arrival)
     raise RefusedError(
@@ -225,6 +228,8 @@ def _arrival(
 
 
 def _made(field: FieldSpec, random: Callable[[int], bytes]) -> str:
+    if field.type == "identifier":
+        return str(UUID(bytes=random(16), version=4))
     length = (field.length if field.type in ("hex", "digits") else None) or 16
     if field.type == "hex":
         return random(length).hex()[:length]
@@ -263,7 +268,8 @@ def _refuse_foreign_given(given: Mapping[str, str], edition: Edition) -> None:
                 details=(f"There is: {known}." if known else "It has none.",),
             )
         field = edition.fields[name]
-        value: Value = int(text) if field.type == "number" and text.isdecimal() else text
+        counted = field.type in ("number", "stamp") and text.isdecimal()
+        value: Value = int(text) if counted else text
         if field.write(value) is None:
             raise WrongUseError(f"--give {name}={text}: it takes {field.wants()}.")
 

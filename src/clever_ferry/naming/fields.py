@@ -11,12 +11,16 @@ from typing import Annotated, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from clever_ferry.naming.calendar import calendar_parts, calendar_seconds
+
 __all__ = [
     "ChoiceField",
     "DigitsField",
     "FieldSpec",
     "HexField",
+    "IdentifierField",
     "NumberField",
+    "StampField",
     "TextField",
     "Value",
     "WordField",
@@ -29,7 +33,11 @@ Arrival = Literal["kept", "adopted", "made", "given"]
 
 _LONGEST = 255
 _DIGITS = frozenset(string.digits)
+_HEX = frozenset(string.hexdigits)
 _WORD = frozenset(string.ascii_letters + string.digits + "-_")
+_CALENDAR = {"YYYY": 1970, "MM": 1, "DD": 1, "hh": 0, "mm": 0, "ss": 0}
+_COUNTED = {"seconds": (1, 11), "millis": (1, 14)}
+_YEAR_10000 = 253_402_300_800
 _FORBIDDEN = frozenset('/\\:*?"<>|') | {chr(code) for code in range(32)} | {chr(127)}
 
 
@@ -75,10 +83,20 @@ class NumberField(_Field):
     first: int = Field(default=1, ge=0, description="the number that the edition counts from")
     width: int | None = Field(default=None, ge=1, le=20, description="digits, padded with zeros")
     most: int = Field(default=10**9, ge=1, description="how many there are at the most")
+    base: Literal[10, 16] = Field(default=10, description="16 for hexadecimal, in lower case")
+    only: tuple[int, ...] = Field(
+        default=(), description="the only numbers that there are; the first is number 1"
+    )
+
+    @model_validator(mode="after")
+    def _only_once(self) -> Self:
+        if len(set(self.only)) != len(self.only) or any(number < 0 for number in self.only):
+            raise ValueError("`only` must list each number once, and none below 0")
+        return self
 
     def takes(self, char: str) -> bool:
-        """Take decimal digits."""
-        return char in _DIGITS
+        """Take digits of the base; hexadecimal ones of either case."""
+        return char in (_DIGITS if self.base == 10 else _HEX)
 
     def widths(self) -> tuple[int, int]:
         """Return the fixed width, or one to twenty."""
@@ -88,21 +106,27 @@ class NumberField(_Field):
         """Return the number counted from 1; None for a spelling that would not be written."""
         if self.width is None and raw[0] == "0" and raw != "0":
             return None
-        value = int(raw) - self.first + 1
+        number = int(raw, self.base)
+        if self.only:
+            return self.only.index(number) + 1 if number in self.only else None
+        value = number - self.first + 1
         return value if 1 <= value <= self.most else None
 
     def write(self, value: Value) -> str | None:
         """Return the edition's own number, padded."""
         if not isinstance(value, int) or not 1 <= value <= self.most:
             return None
-        raw = str(value + self.first - 1).zfill(self.width or 1)
+        if self.only and value > len(self.only):
+            return None
+        number = self.only[value - 1] if self.only else value + self.first - 1
+        raw = (str(number) if self.base == 10 else f"{number:x}").zfill(self.width or 1)
         return raw if len(raw) <= self.widths()[1] else None
 
     def wants(self) -> str:
         """Say the range."""
-        most = self.most
+        most = len(self.only) or self.most
         if self.width is not None:
-            most = min(most, 10**self.width - self.first)
+            most = min(most, self.base**self.width - self.first)
         return "a number from 1 up" if most >= 10**9 else f"a number from 1 to {most}"
 
 
@@ -226,7 +250,122 @@ class ChoiceField(_Field):
         return "one of " + ", ".join(self.of)
 
 
+class IdentifierField(_Field):
+    """A 16-byte identifier in hexadecimal; the neutral value is lower case, with dashes."""
+
+    type: Literal["identifier"]
+    case: Literal["lower", "upper"] = "lower"
+    dashes: bool = True
+    braces: bool = False
+
+    def takes(self, char: str) -> bool:
+        """Take hexadecimal digits, and dashes and braces where they belong."""
+        return char in _HEX or (self.dashes and char == "-") or (self.braces and char in "{}")
+
+    def widths(self) -> tuple[int, int]:
+        """Return the one length that it has."""
+        size = 32 + 4 * self.dashes + 2 * self.braces
+        return size, size
+
+    def read(self, raw: str) -> Value | None:
+        """Return the identifier; None where dashes or braces are out of place."""
+        digits = raw.strip("{}").replace("-", "").lower()
+        if len(digits) != 32:
+            return None
+        return self._dashed(digits) if self._spelled(digits) == raw.lower() else None
+
+    def write(self, value: Value) -> str | None:
+        """Return the edition's spelling."""
+        digits = str(value).replace("-", "").lower()
+        if len(digits) != 32 or not set(digits) <= _HEX or self._dashed(digits) != value:
+            return None
+        text = self._spelled(digits)
+        return text.upper() if self.case == "upper" else text
+
+    def _spelled(self, digits: str) -> str:
+        text = self._dashed(digits) if self.dashes else digits
+        return f"{{{text}}}" if self.braces else text
+
+    @staticmethod
+    def _dashed(digits: str) -> str:
+        return "-".join((digits[:8], digits[8:12], digits[12:16], digits[16:20], digits[20:]))
+
+    def wants(self) -> str:
+        """Say the shape."""
+        return "an identifier such as " + self._spelled("00112233445566778899aabbccddeeff")
+
+
+class StampField(_Field):
+    """A time in a name; the neutral value is whole seconds since 1970 (as if it were UTC).
+
+    `form` is `seconds`, `millis`, or made of `YYYY`, `MM`, `DD`, `hh`, `mm`, `ss` and what stands
+    between them.
+    """
+
+    type: Literal["stamp"]
+    form: str = Field(default="YYYYMMDD-hhmmss", min_length=2, max_length=40)
+
+    @model_validator(mode="after")
+    def _readable(self) -> Self:
+        if self.form not in _COUNTED:
+            counts = [self.form.count(part) for part in _CALENDAR]
+            if counts[:3] != [1, 1, 1] or max(counts) > 1 or set(self.form) & _FORBIDDEN:
+                raise ValueError(
+                    "`form` is `seconds`, `millis`, or holds YYYY, MM and DD once each (and hh, "
+                    "mm, ss at the most once)"
+                )
+        return self
+
+    def takes(self, char: str) -> bool:
+        """Take digits, and what the form has between them."""
+        return char in _DIGITS or (self.form not in _COUNTED and char in self.form)
+
+    def widths(self) -> tuple[int, int]:
+        """Return the form's length."""
+        if self.form in _COUNTED:
+            return _COUNTED[self.form]
+        return len(self.form), len(self.form)
+
+    def read(self, raw: str) -> Value | None:
+        """Return the seconds; None for a date that there is not."""
+        if self.form in _COUNTED:
+            plain = raw[0] != "0" or raw == "0"
+            scale = 1 if self.form == "seconds" else 1000
+            return int(raw) // scale if plain and int(raw) % scale == 0 else None
+        parts = {}
+        for part, usual in _CALENDAR.items():
+            at = self.form.find(part)
+            text = raw[at : at + len(part)] if at >= 0 else str(usual)
+            if not text.isdecimal():
+                return None
+            parts[part] = int(text)
+        seconds = calendar_seconds(*parts.values())
+        return seconds if seconds is not None and self.write(seconds) == raw else None
+
+    def write(self, value: Value) -> str | None:
+        """Return the form filled in."""
+        if not isinstance(value, int) or not 0 <= value < _YEAR_10000:
+            return None
+        if self.form in _COUNTED:
+            return str(value if self.form == "seconds" else value * 1000)
+        text = self.form
+        for part, number in zip(_CALENDAR, calendar_parts(value), strict=True):
+            text = text.replace(part, str(number).zfill(len(part)))
+        return text
+
+    def wants(self) -> str:
+        """Say the form."""
+        return f"a time as {self.form}"
+
+
 FieldSpec = Annotated[
-    NumberField | DigitsField | HexField | WordField | TextField | ChoiceField,
+    NumberField
+    | DigitsField
+    | HexField
+    | WordField
+    | TextField
+    | ChoiceField
+    | IdentifierField
+    | StampField,
     Field(discriminator="type"),
 ]

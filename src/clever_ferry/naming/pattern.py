@@ -22,6 +22,7 @@ __all__ = ["Ambiguous", "NamingError", "Pattern", "compile_pattern"]
 
 _LONGEST_NAME = 4096
 _MOST_TOKENS = 64
+_MOST_OPTIONAL = 4
 
 
 class NamingError(RefusedError):
@@ -52,6 +53,8 @@ class Pattern:
 
     text: str
     tokens: tuple[_Token, ...]
+    shorter: tuple[Pattern, ...] = ()
+    """The same pattern with optional parts left out, in every way."""
 
     @cached_property
     def fields(self) -> tuple[str, ...]:
@@ -61,18 +64,11 @@ class Pattern:
     @cached_property
     def segments(self) -> tuple[Pattern, ...]:
         """One pattern per folder level, the file's own name last."""
-        found: list[list[_Token]] = [[]]
-        for token in self.tokens:
-            if isinstance(token, _Slot):
-                found[-1].append(token)
-                continue
-            first, *more = token.split("/")
-            found[-1].append(first)
-            found.extend([part] for part in more)
         texts = self.text.split("/")
+        levels = [_levels(one.tokens) for one in (self, *self.shorter)]
         return tuple(
-            Pattern(text, tuple(t for t in tokens if t != ""))
-            for text, tokens in zip(texts, found, strict=True)
+            Pattern(text, own[0], _others(text, own))
+            for text, own in zip(texts, zip(*levels, strict=True), strict=True)
         )
 
     @property
@@ -87,7 +83,17 @@ class Pattern:
         `Ambiguous` when it can be read in more than one way. The time is linear in
         the name's length; a name over 4,096 characters never fits.
         """
-        if len(name) > _LONGEST_NAME or not self._ends_fit(name, fold):
+        if len(name) > _LONGEST_NAME:
+            return None
+        readings = [self._match_whole(name, fold)]
+        readings += [other._match_whole(name, fold) for other in self.shorter]
+        found = [one for one in readings if one is not None]
+        if len(found) > 1:
+            return Ambiguous(name)
+        return found[0] if found else None
+
+    def _match_whole(self, name: str, fold: bool) -> dict[str, Value] | Ambiguous | None:
+        if not self._ends_fit(name, fold):
             return None
         ways = _count_ways(self.tokens, name, fold)
         total = ways[-1][len(name)]
@@ -101,8 +107,21 @@ class Pattern:
         """Write the name for these values.
 
         Raises NamingError where a value is missing or does not fit, and where the
-        name written would not be read back as the same values.
+        name written would not be read back as the same values. An optional part is written
+        where all its fields have values.
         """
+        for one in (self, *self.shorter):
+            if all(field in values for field in one.fields) or one is (self, *self.shorter)[-1]:
+                name = one._written(values)
+                right = {field: values[field] for field in one.fields}
+                if self.match(name) != right:
+                    break
+                return name
+        raise NamingError(
+            f"The name {name!r}, written by {self.text!r}, could be read in another way."
+        )
+
+    def _written(self, values: Mapping[str, Value]) -> str:
         parts: list[str] = []
         for token in self.tokens:
             if not isinstance(token, _Slot):
@@ -119,12 +138,7 @@ class Pattern:
                     f"it takes {token.field.wants()}."
                 )
             parts.append(raw)
-        name = "".join(parts)
-        if self.match(name) != {field: values[field] for field in self.fields}:
-            raise NamingError(
-                f"The name {name!r}, written by {self.text!r}, could be read in another way."
-            )
-        return name
+        return "".join(parts)
 
     def _ends_fit(self, name: str, fold: bool) -> bool:
         first, last = self.tokens[0], self.tokens[-1]
@@ -143,14 +157,84 @@ class Pattern:
         return values
 
 
+def _levels(tokens: tuple[_Token, ...]) -> list[tuple[_Token, ...]]:
+    found: list[list[_Token]] = [[]]
+    for token in tokens:
+        if isinstance(token, _Slot):
+            found[-1].append(token)
+            continue
+        first, *more = token.split("/")
+        found[-1].append(first)
+        found.extend([part] for part in more)
+    return [tuple(t for t in level if t != "") for level in found]
+
+
+def _others(text: str, own: tuple[tuple[_Token, ...], ...]) -> tuple[Pattern, ...]:
+    seen = [own[0]]
+    for tokens in own[1:]:
+        if tokens not in seen:
+            seen.append(tokens)
+    return tuple(Pattern(text, tokens) for tokens in seen[1:])
+
+
 def compile_pattern(text: str, fields: Mapping[str, FieldSpec]) -> Pattern:
     """Compile pattern text; every `{name}` must be one of `fields`.
 
     Raises NamingError for an unknown field, a brace out of place, a path that would
     leave its folder, or a pattern too long to be meant.
     """
-    tokens: list[_Token] = []
+    if len(text) > _LONGEST_NAME:
+        raise NamingError(f"The pattern {text[:80]!r} is too long to be meant.")
+    spelled = _spelled_out(text)
+    for one in spelled:
+        _confined(one)
+    whole, *shorter = spelled
+    return Pattern(
+        text,
+        _tokens(text, whole, fields),
+        tuple(Pattern(text, _tokens(text, other, fields)) for other in shorter),
+    )
+
+
+def _spelled_out(text: str) -> list[str]:
+    """Return the pattern with its optional parts `<…>` in, then with fewer and fewer of them."""
+    pieces: list[tuple[str, bool]] = []
     rest = text
+    while rest:
+        before, opened, after = rest.partition("<")
+        if ">" in before:
+            raise NamingError(f"In the pattern {text!r}, a '>' stands without its '<'.")
+        pieces.append((before, False))
+        if not opened:
+            break
+        inside, closed, rest = after.partition(">")
+        if not closed or "<" in inside or "/" in inside:
+            raise NamingError(
+                f"In the pattern {text!r}, an optional part must be closed by '>', hold no "
+                "other one, and stay within one name."
+            )
+        pieces.append((inside, True))
+    if not pieces:
+        raise NamingError("A pattern is empty.")
+    count = sum(optional for _, optional in pieces)
+    if count > _MOST_OPTIONAL:
+        raise NamingError(f"The pattern {text!r} has more than {_MOST_OPTIONAL} optional parts.")
+    found: list[str] = []
+    for choice in range((1 << count) - 1, -1, -1):
+        kept, number = "", 0
+        for piece, optional in pieces:
+            if not optional or choice >> number & 1:
+                kept += piece
+            number += optional
+        if not kept:
+            raise NamingError(f"The pattern {text!r} is empty, or all of it is optional.")
+        found.append(kept)
+    return sorted(dict.fromkeys(found), key=lambda one: -one.count("{"))
+
+
+def _tokens(text: str, spelled: str, fields: Mapping[str, FieldSpec]) -> tuple[_Token, ...]:
+    tokens: list[_Token] = []
+    rest = spelled
     while rest:
         literal, brace, after = rest.partition("{")
         if "}" in literal:
@@ -168,10 +252,9 @@ def compile_pattern(text: str, fields: Mapping[str, FieldSpec]) -> Pattern:
                 f"In the pattern {text!r}, there is no field {name!r}; known here: {known}."
             )
         tokens.append(_Slot(name, fields[name]))
-    if not tokens or len(tokens) > _MOST_TOKENS or len(text) > _LONGEST_NAME:
+    if not tokens or len(tokens) > _MOST_TOKENS:
         raise NamingError(f"The pattern {text[:80]!r} is empty, or too long to be meant.")
-    _confined(text)
-    return Pattern(text, tuple(tokens))
+    return tuple(tokens)
 
 
 def _confined(text: str) -> None:
