@@ -16,6 +16,7 @@ FLOORS = [
     {"api"},
     {"crossing"},
     {"proving"},
+    {"unboxing"},
     {"finding"},
     {"recipes"},
     {"boxes"},

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
-from clever_ferry.boxes.spec import BoxSpec
+from clever_ferry.boxes.spec import IndexedSpec
 from clever_ferry.errors import DamagedError
 from clever_ferry.layouts import Layout, point, put, start_digest
 from clever_ferry.layouts.times import from_ns, to_ns
@@ -34,7 +34,7 @@ _LARGEST_INDEX = 256 << 20
 class IndexedBox:
     """An index over blobs."""
 
-    def __init__(self, name: str, spec: BoxSpec, layouts: Mapping[str, Layout]) -> None:
+    def __init__(self, name: str, spec: IndexedSpec, layouts: Mapping[str, Layout]) -> None:
         for wanted in (spec.layout, spec.record):
             if wanted not in layouts:
                 raise DamagedError(f"boxes.{name}: there is no layout {wanted!r}.")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -10,7 +10,17 @@ from clever_ferry.layouts.digests import DigestName
 from clever_ferry.layouts.times import StampUnit
 from clever_ferry.naming import FieldSpec
 
-__all__ = ["BoxSpec", "PartsSpec", "StampSpec"]
+__all__ = [
+    "ArchiveSpec",
+    "BoxSpec",
+    "IndexedSpec",
+    "PackedSpec",
+    "PartsSpec",
+    "StampSpec",
+    "TableSpec",
+]
+
+SqlName = Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,62}$")]
 
 
 class _Spec(BaseModel):
@@ -40,7 +50,7 @@ class PartsSpec(_Spec):
     check: CheckSpec | None = None
 
 
-class BoxSpec(_Spec):
+class IndexedSpec(_Spec):
     """An index file over blob files."""
 
     kind: Literal["indexed"]
@@ -58,3 +68,44 @@ class BoxSpec(_Spec):
     fields: dict[str, FieldSpec]
     counts: tuple[str, ...] = Field(default=(), description="paths that go up by 1 per writing")
     written: StampSpec | None = Field(default=None, description="when the index was written")
+
+
+class PackedSpec(_Spec):
+    """One file, whole in one layout: a list of records, and one of their bytes beside it."""
+
+    kind: Literal["packed"]
+    file: str = Field(description="the file's name")
+    layout: str = Field(description="the layout of the file")
+    record: str = Field(description="the layout of one entry's record in it")
+    entries: str = Field(description="the path of the list of records")
+    name: str = Field(description="in a record: the path of the entry's name")
+    data: str = Field(description="the path of the list of bytes, one for each record")
+    stamp: StampSpec | None = Field(default=None, description="in a record: last change")
+    counts: tuple[str, ...] = Field(default=(), description="paths that go up by 1 per writing")
+    written: StampSpec | None = Field(default=None, description="when the file was written")
+
+
+class ArchiveSpec(_Spec):
+    """Zip or tar files; several are read as one, and archives in archives may be opened."""
+
+    kind: Literal["zip", "tar"]
+    file: str = Field(description="the archive's name; `*` stands for what differs between parts")
+    nested: bool = Field(
+        default=False, description="a `.zip` in it is opened: its entries are named `it.zip/entry`"
+    )
+    packed: bool = Field(default=True, description="new entries are compressed (tar: gzip)")
+
+
+class TableSpec(_Spec):
+    """An SQLite database with a table of named blobs."""
+
+    kind: Literal["sqlite"]
+    file: str
+    table: SqlName
+    name: SqlName
+    data: SqlName
+    stamp: SqlName | None = None
+    unit: StampUnit = "s"
+
+
+BoxSpec = Annotated[IndexedSpec | PackedSpec | ArchiveSpec | TableSpec, Field(discriminator="kind")]

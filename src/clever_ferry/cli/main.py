@@ -20,6 +20,8 @@ _COMMANDS = {
     "check": "Read saves to the last byte and say whether they are whole.",
     "undo": "Put a target back as it was before a crossing.",
     "log": "List what was carried, when, and what became of it.",
+    "unbox": "Take a container file apart into plain pieces.",
+    "box": "Put together again what was taken apart.",
     "recipe": "List, show and check the recipes for games.",
     "demo": "See a crossing on a made-up computer with made-up games.",
 }

@@ -165,7 +165,11 @@ def _move(
         if goal.name is not None:
             change = Change(name, goal.name, "given")
         elif not edition.numbered and goal.replaced is not None:
+            if name not in goal.replaced.fields:
+                continue
             change = Change(name, goal.replaced.fields[name], "adopted")
+        elif name in edition.optional_fields and name not in (save.fields.keys() | given.keys()):
+            continue
         else:
             change = _arrival(name, edition.fields[name], save, goal.replaced, given, random)
         fields[name] = change.value

@@ -13,6 +13,8 @@ from clever_ferry.layouts.digests import DigestName
 from clever_ferry.layouts.times import StampUnit
 
 __all__ = [
+    "LENGTH_TYPES",
+    "NUMBER_TYPES",
     "BitsSpec",
     "BytesSpec",
     "ChoiceSpec",
@@ -37,6 +39,8 @@ Order = Literal["little", "big"]
 IntType = Literal["u8", "u16", "u32", "u64", "i8", "i16", "i32", "i64"]
 NumberType = Literal["u8", "u16", "u32", "u64", "i8", "i16", "i32", "i64", "f32", "f64"]
 LengthType = Literal["u8", "u16", "u32", "u64", "varint"]
+NUMBER_TYPES: frozenset[str] = frozenset(NumberType.__args__)  # type: ignore[attr-defined]
+LENGTH_TYPES: frozenset[str] = frozenset(LengthType.__args__)  # type: ignore[attr-defined]
 VarintStyle = Literal["sevens", "ones", "zigzag"]
 _NAME = Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")
 

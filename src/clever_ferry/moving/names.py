@@ -46,3 +46,26 @@ def _reason(part: str, system: System) -> str | None:
     if stem in _DEVICES:
         return f"{stem!r} is the name of a device on Windows"
     return None
+
+
+def safe_name(name: str, taken: set[str]) -> str:
+    """Return a relative path for any name: within its folder, and allowed on every system.
+
+    `taken` holds the names given so far in folded case, and gets this one too.
+
+    >>> safe_name("../C:\\\\aux", set()), safe_name("a/b.txt", set())
+    ('_/C_/aux_', 'a/b.txt')
+    """
+    parts = []
+    for part in name.replace("\\", "/").split("/"):
+        kept = "".join("_" if char in _WINDOWS_CHARS or char == "\x7f" else char for char in part)
+        kept = kept.rstrip(" .") or "_"
+        if _reason(kept, "windows"):
+            kept = f"{kept[:200]}_"
+        parts.append(kept)
+    found, number = "/".join(parts), 1
+    while found.casefold() in taken:
+        number += 1
+        found = "/".join(parts) + f"~{number}"
+    taken.add(found.casefold())
+    return found

@@ -2,12 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 
-from clever_ferry.boxes import Box, FolderBox, IndexedBox
+from clever_ferry.boxes import Box, FolderBox, make_box
 from clever_ferry.errors import FerryError, RecipeError
 from clever_ferry.layers import Chain, compile_layers
 from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.layouts.digests import DIGEST_BYTES
+from clever_ferry.layouts.spec import (
+    LENGTH_TYPES,
+    NUMBER_TYPES,
+    BytesSpec,
+    ChoiceSpec,
+    ComputedSpec,
+    ListSpec,
+    NestedSpec,
+    PartsSpec,
+    SpanSpec,
+)
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
 from clever_ferry.recipes.edition import Berthing, Edition, Game, PieceFile
 from clever_ferry.recipes.facts import FactReader
@@ -19,13 +31,13 @@ FindBox = Callable[[str], tuple[str, Box]]
 """Gives the title and the box of a kind's id; raises FerryError where there is none."""
 
 
-def compile_box(recipe: BoxRecipe) -> IndexedBox:
+def compile_box(recipe: BoxRecipe) -> Box:
     """Compile a box recipe; raises RecipeError with what does not fit together."""
     faults = _layout_faults(recipe.layouts)
     if faults:
         raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
     try:
-        return IndexedBox(recipe.box.id, recipe.format, compile_layouts(recipe.layouts))
+        return make_box(recipe.box.id, recipe.format, compile_layouts(recipe.layouts))
     except FerryError as error:
         raise RecipeError(
             "This box recipe does not fit together.", details=(f"format: {error.what}",)
@@ -61,6 +73,7 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         {key: info.label for key, info in recipe.facts.items()},
         frozenset(key for key, info in recipe.facts.items() if info.compared),
         editions,
+        layers,
     )
 
 
@@ -165,23 +178,63 @@ def _key_fields(
                     f"{pattern.text!r} lacks {{{missing[0]}}}, so it does not tell "
                     "which save the file belongs to",
                 )
+            if any(keys and "slot" not in one.fields for one in pattern.shorter if "slot" in keys):
+                faults.add(f"files[{number}].path", "{slot} can't be in an optional part")
     return tuple(keys)
 
 
 def _layout_faults(layouts: Mapping[str, LayoutSpec]) -> list[str]:
     faults: list[str] = []
     for name, spec in layouts.items():
-        earlier: set[str] = set()
+        earlier: list[str] = []
+        every = {getattr(field, "name", "") for field in spec.fields}
         for number, field in enumerate(spec.fields, 1):
-            key = f"layouts.{name}.fields[{number}]"
-            of = getattr(field, "of", None)
-            if of is not None and of not in layouts:
-                faults.append(f"{key}.of: there is no layout {of!r}; {_known(layouts)}")
-            size = getattr(field, "size", None)
-            if isinstance(size, str) and size != "rest" and size not in earlier:
-                faults.append(f"{key}.size: no earlier field is named {size!r}; {_known(earlier)}")
-            earlier.add(getattr(field, "name", ""))
+            for key, what in _field_faults(field, layouts, earlier, every):
+                faults.append(f"layouts.{name}.fields[{number}].{key}: {what}")
+            earlier.append(getattr(field, "name", ""))
     return faults
+
+
+def _field_faults(
+    field: object, layouts: Mapping[str, LayoutSpec], earlier: list[str], every: set[str]
+) -> Iterator[tuple[str, str]]:
+    match field:
+        case NestedSpec() if field.of not in layouts:
+            yield "of", f"there is no layout {field.of!r}; {_known(layouts)}"
+        case ListSpec() if field.of not in layouts and field.of not in NUMBER_TYPES:
+            yield "of", f"there is no layout {field.of!r}; {_known(layouts)}"
+        case ChoiceSpec():
+            for of in field.of.values():
+                if of not in layouts and of not in NUMBER_TYPES:
+                    yield "of", f"there is no layout {of!r}; {_known(layouts)}"
+    references = {
+        "size": getattr(field, "size", None) if not isinstance(field, PartsSpec) else None,
+        "count": getattr(field, "count", None),
+        "by": getattr(field, "by", None),
+        "table": getattr(field, "table", None),
+    }
+    for key, value in references.items():
+        own_words = ("rest", *LENGTH_TYPES) if key == "count" else ("rest",)
+        if isinstance(value, str) and value not in own_words and value not in earlier:
+            yield key, f"no earlier field is named {value!r}; {_known(earlier)}"
+    computed = getattr(field, "computed", None)
+    if computed is not None:
+        yield from _computed_faults(computed, field, every)
+
+
+def _computed_faults(
+    spec: ComputedSpec, field: object, every: set[str]
+) -> Iterator[tuple[str, str]]:
+    names = [spec.of.from_, spec.of.to] if isinstance(spec.of, SpanSpec) else [spec.of]
+    for name in names:
+        words = ("before", "after", "all", "inside", "payload")
+        if name not in every and (isinstance(spec.of, SpanSpec) or name not in words):
+            yield "computed.of", f"no field is named {name!r}; {_known(every)}, and {words}"
+    wanted = DIGEST_BYTES.get(spec.what)
+    if isinstance(field, BytesSpec) and field.size != wanted:
+        yield "computed.what", f"{spec.what} needs a `bytes` of `size` {wanted}, or a number"
+    elif not isinstance(field, BytesSpec) and wanted is not None:
+        yield "computed.what", f"{spec.what} is {wanted} bytes, so it needs a `bytes` field"
 
 
 def _fact_faults(recipe: GameRecipe) -> list[str]:

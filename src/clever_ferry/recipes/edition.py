@@ -72,6 +72,17 @@ class Edition:
     after: tuple[str, ...]
 
     @property
+    def optional_fields(self) -> frozenset[str]:
+        """Those of the key fields that a save's name may do without."""
+        return frozenset(
+            name
+            for name in self.key_fields
+            for file in self.files
+            for pattern in file.patterns[0].shorter
+            if not self.pieces[file.role].shared and name not in pattern.fields
+        )
+
+    @property
     def numbered(self) -> bool:
         """Whether its names carry a slot's number."""
         return "slot" in self.key_fields
@@ -116,9 +127,9 @@ class Edition:
                     if self.pieces[file.role].shared:
                         shared.append(piece)
                         continue
-                    key = tuple(values[name] for name in self.key_fields)
+                    key = tuple(values.get(name, "") for name in self.key_fields)
                     groups.setdefault(key, []).append(piece)
-                    fields_of[key] = {name: values[name] for name in self.key_fields}
+                    fields_of[key] = {k: values[k] for k in self.key_fields if k in values}
         order = sorted(groups, key=lambda key: [_sortable(part) for part in key])
         saves = []
         for place, key in enumerate(order, 1):
@@ -251,6 +262,7 @@ class Game:
     fact_labels: Mapping[str, str]
     compared: frozenset[str]
     editions: Mapping[str, Edition]
+    layers: Mapping[str, Chain]
 
 
 def _unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str) -> list[str]:

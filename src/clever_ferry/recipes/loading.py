@@ -140,6 +140,16 @@ class Recipes:
             self._boxes[ident] = (recipe.box.title, made)
         return self._boxes[ident]
 
+    def boxes(self) -> list[tuple[str, Box]]:
+        """Return every kind of box whose recipe can be used."""
+        found = []
+        for source in self.sources():
+            try:
+                found.append((source.id, self.box(source.id)[1]))
+            except FerryError:
+                continue  # a game's recipe, or one that `recipe list` tells the fault of
+        return list(dict(found).items())
+
     def check_source(self, source: RecipeSource) -> GameRecipe | BoxRecipe:
         """Read and compile one of the recipe files at hand; raises RecipeError."""
         self.source(source.id)

@@ -12,7 +12,7 @@ from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.screen import console, echo_json, escape, table
 from clever_ferry.errors import FerryError
 from clever_ferry.recipes.loading import Recipes, RecipeSource
-from clever_ferry.recipes.models import GameRecipe
+from clever_ferry.recipes.models import BoxRecipe, GameRecipe
 
 __all__ = ["command"]
 
@@ -74,6 +74,13 @@ def show(computer: Path | None, ident: str, as_json: bool) -> None:
         echo_json({"id": source.id, "origin": source.origin, "text": source.text()})
     else:
         click.echo(source.text(), nl=False)
+
+
+@command.command("schema")
+@click.option("--box", is_flag=True, help="The schema of box recipes instead of games'.")
+def schema(box: bool) -> None:
+    """Print the JSON Schema of recipes, for an editor that checks TOML as you write."""
+    echo_json((BoxRecipe if box else GameRecipe).model_json_schema(by_alias=True))
 
 
 @command.command("check")

@@ -1,0 +1,203 @@
+"""Zip and tar files as boxes: in several parts, and zips within zips."""
+
+from __future__ import annotations
+
+import io
+import tarfile
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+
+from clever_ferry.boxes.box import Contents, Entry, Making, Put
+from clever_ferry.boxes.spec import ArchiveSpec
+from clever_ferry.errors import DamagedError, NotFoundError
+from clever_ferry.naming.calendar import calendar_parts, calendar_seconds
+from clever_ferry.payload import CHUNK, BytesPayload, Payload, StreamPayload, read_all
+from clever_ferry.tree import Files, Output
+
+__all__ = ["ArchiveBox"]
+
+_LARGEST = 1 << 30
+_MOST_ENTRIES = 100_000
+_DEEPEST = 3
+_BROKEN = (zipfile.BadZipFile, tarfile.TarError, zlib.error, EOFError, OSError, ValueError,
+           NotImplementedError, RuntimeError)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Member:
+    """One file in an archive: its own name there, its time in ns, its bytes."""
+
+    name: str
+    stamp: int
+    payload: Payload
+    size: int
+
+
+class ArchiveBox:
+    """One or several archives, read as one."""
+
+    def __init__(self, spec: ArchiveSpec) -> None:
+        self.spec = spec
+        self.before, self.star, self.after = spec.file.partition("*")
+
+    def _is_part(self, path: str) -> bool:
+        if not self.star:
+            return path == self.spec.file
+        enough = len(path) >= len(self.before) + len(self.after)
+        return enough and path.startswith(self.before) and path.endswith(self.after)
+
+    def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
+        """Return the archives' files; folders and links in them are passed over."""
+        parts = [info.path for info in files.walk(lambda _: False) if self._is_part(info.path)]
+        if not parts:
+            raise NotFoundError(f"There is no archive {self.spec.file}.")
+        entries: list[Entry] = []
+        seen: dict[str, str] = {}
+        members: dict[str, list[_Member]] = {}
+        for path in parts:
+            members[path] = self._members(files, path)
+            for member in members[path]:
+                for name, found in self._opened(member, 0):
+                    other = seen.setdefault(name, path)
+                    problem = f"it is in {other} too" if other != path else ""
+                    entries.append(
+                        Entry(name, found.size, found.stamp, found.payload, (path,), problem)
+                    )
+                    if len(entries) > _MOST_ENTRIES:
+                        raise DamagedError(f"{path} holds more than {_MOST_ENTRIES:,} files.")
+        return Contents(tuple(entries), {}, members)
+
+    def _members(self, files: Files, path: str) -> list[_Member]:
+        try:
+            raw = read_all(files.payload(path), limit=_LARGEST, what=path)
+            return list(_read_tar(raw) if self.spec.kind == "tar" else _read_zip(raw))
+        except _BROKEN as error:
+            if isinstance(error, OSError) and error.errno is not None:
+                raise
+            raise DamagedError(f"The archive {path} can't be read: {error}.") from None
+
+    def _opened(self, member: _Member, depth: int) -> Iterator[tuple[str, _Member]]:
+        if not (self.spec.nested and member.name.lower().endswith(".zip")):
+            yield member.name, member
+            return
+        if depth >= _DEEPEST:
+            raise DamagedError(f"{member.name}: archives are nested more than {_DEEPEST} deep.")
+        try:
+            raw = read_all(member.payload, limit=_LARGEST, what=member.name)
+            inner = list(_read_zip(raw))
+        except _BROKEN as error:
+            raise DamagedError(f"The archive {member.name} can't be read: {error}.") from None
+        for one in inner:
+            for name, found in self._opened(one, depth + 1):
+                yield f"{member.name}/{name}", found
+
+    def write(
+        self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making
+    ) -> Iterator[Output]:
+        """Yield the archives that change; a new entry goes into the last one."""
+        holders = {entry.name: entry.files[0] for entry in contents.entries}
+        last = max(contents.state)
+        new = {put.name: put for put in puts}
+        for path in contents.state:
+            gone = {name for name in removes if holders.get(name) == path}
+            here = {n: put for n, put in new.items() if self._holder(n, holders, last) == path}
+            if gone or here:
+                data = self._written(contents.state[path], here, gone)
+                yield Output(path, BytesPayload(data), making.now)
+
+    def _holder(self, name: str, holders: dict[str, str], last: str) -> str:
+        """Return the part that an entry is in, or that a new one goes into."""
+        if name in holders or not self.spec.nested:
+            return holders.get(name, last)
+        archive = name[: name.lower().find(".zip/") + 5] if ".zip/" in name.lower() else ""
+        beside = (part for known, part in holders.items() if archive and known.startswith(archive))
+        return next(beside, last)
+
+    def _written(self, members: list[_Member], puts: dict[str, Put], gone: set[str]) -> bytes:
+        kept: dict[str, _Member] = {}
+        for member in members:
+            inside = f"{member.name}/"
+            inner_puts = {
+                n.removeprefix(inside): p for n, p in puts.items() if n.startswith(inside)
+            }
+            inner_gone = {n.removeprefix(inside) for n in gone if n.startswith(inside)}
+            if self.spec.nested and (inner_puts or inner_gone):
+                raw = read_all(member.payload, limit=_LARGEST, what=member.name)
+                data = self._written(list(_read_zip(raw)), inner_puts, inner_gone)
+                stamp = max([member.stamp, *(put.stamp for put in inner_puts.values())])
+                kept[member.name] = _Member(member.name, stamp, BytesPayload(data), len(data))
+            elif member.name not in gone:
+                kept[member.name] = member
+        within = tuple(f"{member.name}/" for member in members) if self.spec.nested else ()
+        for name, put in puts.items():
+            if not (within and name.startswith(within)):
+                data = read_all(put.payload, limit=_LARGEST, what=name)
+                kept[name] = _Member(name, put.stamp, BytesPayload(data), len(data))
+        write = _write_tar if self.spec.kind == "tar" else _write_zip
+        return write(list(kept.values()), self.spec.packed)
+
+
+def _read_zip(raw: bytes) -> Iterator[_Member]:
+    archive = zipfile.ZipFile(io.BytesIO(raw))
+    for info in archive.infolist():
+        if info.is_dir():
+            continue
+        seconds = calendar_seconds(*info.date_time) or 0
+        if info.file_size > _LARGEST:
+            raise DamagedError(f"{info.filename} would unpack to {info.file_size:,} bytes.")
+        yield _Member(
+            info.filename, seconds * 10**9, StreamPayload(_unzipper(archive, info), info.file_size),
+            info.file_size,
+        )  # fmt: skip
+
+
+def _unzipper(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> Callable[[], Iterator[bytes]]:
+    def chunks() -> Iterator[bytes]:
+        try:
+            with archive.open(info) as file:
+                while chunk := file.read(CHUNK):
+                    yield chunk
+        except _BROKEN as error:
+            raise DamagedError(f"{info.filename} can't be unpacked: {error}.") from None
+
+    return chunks
+
+
+def _read_tar(raw: bytes) -> Iterator[_Member]:
+    with tarfile.open(fileobj=io.BytesIO(raw)) as archive:
+        for info in archive:
+            file = archive.extractfile(info) if info.isfile() else None
+            if file is not None:
+                data = file.read(_LARGEST + 1)
+                if len(data) > _LARGEST:
+                    raise DamagedError(f"{info.name} is larger than {_LARGEST:,} bytes.")
+                stamp = int(info.mtime) * 10**9
+                yield _Member(info.name, stamp, BytesPayload(data), len(data))
+
+
+def _write_zip(members: list[_Member], packed: bool) -> bytes:
+    out = io.BytesIO()
+    method = zipfile.ZIP_DEFLATED if packed else zipfile.ZIP_STORED
+    with zipfile.ZipFile(out, "w", method) as archive:
+        for member in members:
+            day = calendar_parts(max(0, member.stamp // 10**9))
+            if not 1980 <= day[0] <= 2107:  # what a zip can say
+                day = (1980, 1, 1, 0, 0, 0)
+            info = zipfile.ZipInfo(member.name, day)
+            info.compress_type = method
+            info.external_attr = 0o644 << 16
+            archive.writestr(info, read_all(member.payload, limit=_LARGEST, what=member.name))
+    return out.getvalue()
+
+
+def _write_tar(members: list[_Member], packed: bool) -> bytes:
+    out = io.BytesIO()
+    with tarfile.open(fileobj=out, mode="w:gz" if packed else "w") as archive:
+        for member in members:
+            info = tarfile.TarInfo(member.name)
+            info.size, info.mtime = member.size, member.stamp // 10**9
+            data = read_all(member.payload, limit=_LARGEST, what=member.name)
+            archive.addfile(info, io.BytesIO(data))
+    return out.getvalue()

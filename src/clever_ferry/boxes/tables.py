@@ -1,0 +1,92 @@
+"""SQLite databases as boxes: a table whose rows are named blobs."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
+
+from clever_ferry.boxes.box import Contents, Entry, Making, Put
+from clever_ferry.boxes.spec import TableSpec
+from clever_ferry.errors import DamagedError
+from clever_ferry.layouts.times import from_ns, to_ns
+from clever_ferry.payload import BytesPayload, Payload, read_all
+from clever_ferry.tree import Files, Output
+
+__all__ = ["TableBox"]
+
+_LARGEST = 1 << 30
+
+
+class TableBox:
+    """A database in memory: read from its bytes, changed, and turned to bytes again."""
+
+    def __init__(self, spec: TableSpec) -> None:
+        self.spec = spec
+        # These names are letters, digits and underscores only (see the spec), and quoted.
+        self.table, self.name, self.data = (f'"{n}"' for n in (spec.table, spec.name, spec.data))
+
+    def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
+        """Return one entry per row."""
+        spec = self.spec
+        if files.info(spec.file) is None:
+            raise DamagedError(f"The database {spec.file} is missing.")
+        if files.info(f"{spec.file}-wal") is not None:
+            raise DamagedError(
+                f"The database {spec.file} is in use, or was not closed.",
+                advice="Close the game, then try again.",
+            )
+        raw = read_all(files.payload(spec.file), limit=_LARGEST, what=spec.file)
+        stamp = f'"{spec.stamp}"' if spec.stamp else "NULL"
+        columns = f"{self.name}, {self.data}, {stamp}"
+        try:
+            with closing(_opened(raw)) as book:
+                rows = book.execute(f"SELECT {columns} FROM {self.table}").fetchall()
+        except sqlite3.Error as error:
+            raise DamagedError(f"The database {spec.file} can't be read: {error}.") from None
+        entries = []
+        for name, data, stamped in rows:
+            blob = data.encode() if isinstance(data, str) else bytes(data or b"")
+            at = to_ns(int(stamped), spec.unit) if isinstance(stamped, int) else None
+            payload: Payload = BytesPayload(blob)
+            entries.append(Entry(str(name), len(blob), at, payload, (spec.file,)))
+        if len({entry.name for entry in entries}) != len(entries):
+            raise DamagedError(f"The table {spec.table} names an entry twice.")
+        return Contents(tuple(entries), {}, raw)
+
+    def write(
+        self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making
+    ) -> Iterator[Output]:
+        """Yield the database anew; rows not concerned are not touched."""
+        spec = self.spec
+        known = {entry.name for entry in contents.entries}
+        try:
+            with closing(_opened(contents.state)) as book, book:
+                for name in removes:
+                    book.execute(f"DELETE FROM {self.table} WHERE {self.name} = ?", (name,))
+                for item in puts:
+                    data = read_all(item.payload, limit=_LARGEST, what=item.name)
+                    if item.name in known:
+                        line = f"UPDATE {self.table} SET {self.data} = ? WHERE {self.name} = ?"
+                    else:
+                        line = f"INSERT INTO {self.table} ({self.data}, {self.name}) VALUES (?, ?)"
+                    book.execute(line, (data, item.name))
+                    if spec.stamp is not None:
+                        book.execute(
+                            f'UPDATE {self.table} SET "{spec.stamp}" = ? WHERE {self.name} = ?',
+                            (from_ns(item.stamp, spec.unit), item.name),
+                        )
+                book.commit()
+                raw = book.serialize()
+        except sqlite3.Error as error:
+            raise DamagedError(f"The database {spec.file} can't be written: {error}.") from None
+        yield Output(spec.file, BytesPayload(raw), making.now)
+
+
+def _opened(raw: bytes) -> sqlite3.Connection:
+    if not raw.startswith(b"SQLite format 3\0"):
+        raise sqlite3.DatabaseError("it is no SQLite database")
+    book = sqlite3.connect(":memory:")
+    book.deserialize(raw)
+    book.execute("PRAGMA trusted_schema = OFF")
+    return book

@@ -1,0 +1,55 @@
+"""`cferry box`: pieces put together again."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from pathlib import Path
+
+import click
+
+from clever_ferry.boxes import Making
+from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.screen import console, echo_json, escape
+from clever_ferry.unboxing import put_together
+
+__all__ = ["command"]
+
+
+@click.command("box")
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option(
+    "-o", "--out", type=click.Path(path_type=Path), metavar="NEW", required=True,
+    help="The file or folder to make; it must not be there yet.",
+)  # fmt: skip
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.pass_obj
+def command(computer: Path | None, folder: Path, out: Path, as_json: bool) -> None:
+    """Put together again what `cferry unbox` has taken apart into FOLDER.
+
+    Pieces that you changed, added or removed below FOLDER/pieces are so in the new container;
+    all else is byte for byte as it was.
+    """
+    ferry = ferry_here(computer)
+    making = Making(time.time_ns(), secrets.token_bytes)
+    done = put_together(folder, out, ferry.recipes, making)
+    if as_json:
+        echo_json(
+            {
+                "made": str(done.path),
+                "changed": list(done.changed),
+                "added": list(done.added),
+                "removed": list(done.removed),
+            }
+        )
+        return
+    screen = console()
+    for word, names in (
+        ("changed", done.changed),
+        ("added", done.added),
+        ("removed", done.removed),
+    ):
+        for name in names:
+            screen.print(f"  {word:<8} {escape(name)}")
+    same = "" if done.changed or done.added or done.removed else ", the same as it was"
+    screen.print(f"[good]✓[/] {escape(str(done.path))} is put together{same}.")

@@ -1,0 +1,67 @@
+"""`cferry unbox`: a container file taken apart into plain pieces."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from clever_ferry.cli.exits import DAMAGED
+from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.screen import console, counted, echo_json, escape, size, table, when_cell
+from clever_ferry.errors import WrongUseError
+from clever_ferry.unboxing import open_container, take_apart
+from clever_ferry.unboxing.taking_apart import Part, parts_of
+
+__all__ = ["command"]
+
+
+@click.command("unbox")
+@click.argument("container", type=click.Path(path_type=Path), metavar="FILE|FOLDER")
+@click.option("-o", "--out", type=click.Path(path_type=Path), metavar="FOLDER", help="Where to.")
+@click.option("--list", "only_list", is_flag=True, help="Only list what is in it.")
+@click.option("--as", "name", metavar="RECIPE", help="Open it by this: BOX, or GAME:LAYER.")
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.pass_obj
+def command(
+    computer: Path | None, container: Path, out: Path | None, only_list: bool, name: str | None,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Take a container apart into plain pieces: a store's box, an archive, a packed file.
+
+    FOLDER gets the pieces and what `cferry box FOLDER` needs to put it together again. The
+    container itself is only read.
+    """
+    if out is None and not only_list:
+        raise WrongUseError(
+            "Where are the pieces to go?", advice="Say -o FOLDER, or --list to see them only."
+        )
+    ferry = ferry_here(computer)
+    opened = open_container(container, ferry.recipes, name)
+    parts = parts_of(opened) if only_list or out is None else take_apart(opened, out)
+    bad = [part for part in parts if part.problem]
+    if as_json:
+        echo_json({"opened_as": opened.how, "pieces": [_data(part) for part in parts]})
+    else:
+        screen = console()
+        screen.print(f"[save]{escape(container.name)}[/], opened as {escape(opened.how)}")
+        shown = table("Piece", "Size", "Last change", right=("Size",))
+        for part in parts:
+            known = "?" if part.size is None else size(part.size)
+            stamp = when_cell(part.stamp) if part.stamp else ""
+            shown.add_row(escape(part.name), known, stamp)
+        screen.print(shown)
+        for part in bad:
+            screen.print(f"[bad]{escape(part.name)}:[/] {escape(part.problem)}")
+        if not only_list:
+            screen.print(f"{counted(len(parts) - len(bad), 'piece')} in {escape(str(out))}/pieces")
+            screen.print(f"To put it together again: cferry box {escape(str(out))} -o NEW")
+    if bad:
+        raise click.exceptions.Exit(DAMAGED)
+
+
+def _data(part: Part) -> dict[str, object]:
+    return {
+        "name": part.name, "file": part.file, "size": part.size, "stamp": part.stamp,
+        "problem": part.problem or None,
+    }  # fmt: skip

@@ -1,0 +1,61 @@
+"""What bytes seem to be, told from their beginning alone."""
+
+from __future__ import annotations
+
+import zlib
+
+__all__ = ["COMPRESSED", "recognise"]
+
+_MAGICS: tuple[tuple[int, bytes, str], ...] = (
+    (0, b"\x1f\x8b\x08", "gzip"),
+    (0, b"\xfd7zXZ\x00", "xz"),
+    (0, b"BZh", "bzip2"),
+    (0, b"\x28\xb5\x2f\xfd", "zstd"),
+    (0, b"\x04\x22\x4d\x18", "lz4"),
+    (0, b"PK\x03\x04", "zip"),
+    (0, b"PK\x05\x06", "zip"),
+    (0, b"SQLite format 3\x00", "sqlite"),
+    (257, b"ustar", "tar"),
+    (0, b"\x89PNG\r\n\x1a\n", "picture"),
+    (0, b"\xff\xd8\xff", "picture"),
+)
+COMPRESSED = frozenset({"gzip", "xz", "bzip2", "zstd", "lz4", "zlib"})
+
+
+def recognise(head: bytes) -> str:
+    """Return `gzip`, `zip`, `text` and the like, or `unknown`; `head` is the first 4 KiB.
+
+    >>> recognise(b"\\x1f\\x8b\\x08...."), recognise(b"day = 31\\n"), recognise(b"\\0\\1\\2")
+    ('gzip', 'text', 'unknown')
+    """
+    for at, magic, kind in _MAGICS:
+        if head[at : at + len(magic)] == magic:
+            return kind
+    if _is_zlib(head):
+        return "zlib"
+    return "text" if head and _is_text(head) else "unknown"
+
+
+def _is_zlib(head: bytes) -> bool:
+    if len(head) < 8 or head[0] & 0x8F != 8 or int.from_bytes(head[:2]) % 31:
+        return False
+    try:
+        return len(zlib.decompressobj().decompress(head, 1 << 16)) > 0
+    except zlib.error:
+        return False
+
+
+def _is_text(head: bytes) -> bool:
+    for encoding in ("utf-8", "utf-16"):
+        if encoding == "utf-16" and head[:2] not in (b"\xff\xfe", b"\xfe\xff"):
+            continue
+        try:
+            text = head[: len(head) & ~3].decode(encoding, "strict")
+        except UnicodeDecodeError as error:
+            # A character may be cut at the end of what was read.
+            if error.start < len(head) - 4:
+                continue
+            text = head[: error.start].decode(encoding, "replace")
+        if all(char.isprintable() or char in "\r\n\t\ufeff" for char in text):
+            return True
+    return False

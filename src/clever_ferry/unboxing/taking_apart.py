@@ -1,0 +1,181 @@
+"""A container's pieces in a folder, with what is needed to put it together again.
+
+The folder gets `pieces/`, `original/` (the container as it was) and `parts.json`, which says
+how it was opened and which file holds which entry. Putting together reads the original
+again and replaces, adds and removes what is different: what is the same stays the same,
+byte for byte.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from clever_ferry.boxes import Making, Put
+from clever_ferry.cargo import digest_of
+from clever_ferry.errors import DamagedError, FerryError, NotFoundError, RefusedError
+from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.names import safe_name
+from clever_ferry.payload import Payload
+from clever_ferry.recipes import Recipes
+from clever_ferry.unboxing.opening import Opened, opened_as
+
+__all__ = ["Part", "Together", "parts_of", "put_together", "take_apart"]
+
+_PARTS = "parts.json"
+
+
+@dataclass(frozen=True)
+class Part:
+    """One plain piece of a container."""
+
+    name: str
+    file: str
+    """Its path below `pieces`, which is its name as far as that can be a file's."""
+    size: int | None
+    stamp: int | None
+    payload: Payload
+    problem: str = ""
+
+
+@dataclass(frozen=True)
+class Together:
+    """What putting a container together has come to."""
+
+    path: Path
+    changed: tuple[str, ...]
+    added: tuple[str, ...]
+    removed: tuple[str, ...]
+
+
+def parts_of(opened: Opened) -> list[Part]:
+    """Return the pieces of a container, each with a file name of its own."""
+    if opened.peeled is not None:
+        name = opened.file or "payload"
+        stem = name.rsplit(".", 1)[0] if "." in name else f"{name}.plain"
+        payload = opened.peeled.payload
+        return [Part(name, safe_name(stem, set()), payload.size, None, payload)]
+    taken: set[str] = set()
+    entries = opened.contents.entries if opened.contents else ()
+    return [
+        Part(
+            entry.name, safe_name(entry.name, taken), entry.size, entry.stamp, entry.payload,
+            entry.problem,
+        )
+        for entry in entries
+    ]  # fmt: skip
+
+
+def take_apart(
+    opened: Opened, folder: Path, progress: Callable[[int], None] = lambda _: None
+) -> list[Part]:
+    """Write the pieces into a folder that is new or empty; a piece that can't be read is left out.
+
+    Returns the pieces; those left out have their problem.
+    """
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise RefusedError(f"{folder} is not empty.", advice="Name a new or an empty folder.")
+    done: list[Part] = []
+    told = []
+    for part in parts_of(opened):
+        place = folder / "pieces" / part.file
+        try:
+            if part.problem:
+                raise DamagedError(part.problem)
+            digest = _write(part.payload, place, part.stamp, progress)
+        except (DamagedError, FerryError) as error:
+            place.unlink(missing_ok=True)
+            done.append(Part(part.name, part.file, part.size, part.stamp, part.payload, error.what))
+            continue
+        done.append(part)
+        told.append({"name": part.name, "file": part.file, "digest": digest})
+    for path in opened.paths:
+        info = opened.files.info(path)
+        stamp = info.stamp if info else None
+        _write(opened.files.payload(path), folder / "original" / path, stamp, progress)
+    data = {"parts": 1, "how": opened.how, "file": opened.file, "entries": told}
+    (folder / _PARTS).write_text(json.dumps(data, indent=1, ensure_ascii=False), "utf-8")
+    return done
+
+
+def _write(
+    payload: Payload, place: Path, stamp: int | None, progress: Callable[[int], None]
+) -> str:
+    place.parent.mkdir(parents=True, exist_ok=True)
+    with place.open("xb") as out:
+        for chunk in payload.chunks():
+            out.write(chunk)
+            progress(len(chunk))
+    if stamp is not None and stamp > 0:
+        os.utime(place, ns=(stamp, stamp))
+    files = FolderFiles(place.parent)
+    return digest_of(files.payload(place.name))
+
+
+def put_together(folder: Path, target: Path, recipes: Recipes, making: Making) -> Together:
+    """Put the pieces of a folder together again, as a new file or folder `target`.
+
+    Raises NotFoundError where the folder is not one that `take_apart` made, and RefusedError
+    where the target is there already.
+    """
+    try:
+        told = json.loads((folder / _PARTS).read_text("utf-8"))
+        how, file, entries = told["how"], told["file"], told["entries"]
+        known = {entry["name"]: (entry["file"], entry["digest"]) for entry in entries}
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise NotFoundError(
+            f"{folder} does not hold a container that was taken apart ({error}).",
+            advice="`cferry unbox FILE -o FOLDER` makes such a folder.",
+        ) from None
+    if target.exists():
+        raise RefusedError(f"{target} is there already.", advice="Name a new file or folder.")
+    original = folder / "original"
+    opened = opened_as(original / file if file else original, recipes, how)
+    pieces = FolderFiles(folder / "pieces")
+    there = {info.path: info for info in pieces.walk(lambda _: True)}
+    changed = [
+        name
+        for name, (path, digest) in known.items()
+        if path in there and digest_of(pieces.payload(path)) != digest
+    ]
+    removed = [name for name, (path, _) in known.items() if path not in there]
+    added = sorted(set(there) - {path for path, _ in known.values()})
+    if opened.chain is not None and opened.peeled is not None:
+        if removed or added:
+            raise RefusedError("A layered file has one piece: it can be changed, not more.")
+        path = entries[0]["file"]
+        source = pieces.payload(path) if changed else opened.peeled.payload
+        dressed = opened.chain.dress(source, opened.peeled.bound, opened.peeled.residue)
+        _write(dressed, target, None, lambda _: None)
+        return Together(target, tuple(changed), (), ())
+    _box_again(opened, pieces, [(name, known[name][0]) for name in changed]
+               + [(name, name) for name in added], removed, target, making)  # fmt: skip
+    return Together(target, tuple(changed), tuple(added), tuple(removed))
+
+
+def _box_again(
+    opened: Opened, pieces: FolderFiles, puts: list[tuple[str, str]], removed: list[str],
+    target: Path, making: Making,
+) -> None:  # fmt: skip
+    assert opened.box is not None
+    assert opened.contents is not None
+    outputs: dict[str, Path | None] = {}
+    place = (lambda path: target) if opened.file else (lambda path: target / path)
+    if puts or removed:
+        items = []
+        for name, path in puts:
+            info = pieces.info(path)
+            items.append(Put(name, pieces.payload(path), info.stamp if info else making.now))
+        for output in opened.box.write(opened.contents, items, removed, making):
+            outputs[output.path] = None
+            if output.payload is not None:
+                outputs[output.path] = place(output.path)
+                _write(output.payload, place(output.path), output.stamp, lambda _: None)
+    for path in opened.paths:
+        if path not in outputs:
+            info = opened.files.info(path)
+            stamp = info.stamp if info else None
+            _write(opened.files.payload(path), place(path), stamp, lambda _: None)

@@ -1,0 +1,240 @@
+"""Zip, tar, SQLite and packed files as boxes, judged by other readers of those formats."""
+
+from __future__ import annotations
+
+import io
+import shutil
+import sqlite3
+import struct
+import subprocess
+import tarfile
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from pydantic import TypeAdapter
+
+from clever_ferry.boxes import Box, BoxSpec, Making, Put, make_box
+from clever_ferry.errors import DamagedError, FerryError
+from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.moving import FolderFiles, Replacement
+from clever_ferry.payload import BytesPayload, read_all
+
+LAYOUTS = {
+    "pack": {"order": "big", "fields": [
+        {"type": "magic", "text": "PACK"},
+        {"type": "u32", "name": "writings"},
+        {"type": "list", "name": "rows", "of": "row", "count": "u16"},
+        {"type": "parts", "name": "blobs", "table": "rows", "offset": "at", "size": "size",
+         "align": 8},
+        {"type": "padding", "to": 8},
+        {"type": "u32", "name": "crc", "computed": {"what": "crc32", "of": "before"}},
+    ]},
+    "row": {"order": "big", "fields": [
+        {"type": "text", "name": "name", "size": 24, "pad": 0},
+        {"type": "u32", "name": "at"}, {"type": "u32", "name": "size"},
+        {"type": "time", "name": "saved", "within": "u64", "unit": "ticks-1601"},
+        {"type": "u16", "name": "note"},
+    ]},
+}  # fmt: skip
+SPECS: dict[str, dict[str, Any]] = {
+    "zip": {"kind": "zip", "file": "all.zip"},
+    "tar": {"kind": "tar", "file": "all.tar.gz"},
+    "sqlite": {"kind": "sqlite", "file": "saves.db", "table": "saves", "name": "name",
+               "data": "data", "stamp": "changed"},
+    "packed": {"kind": "packed", "file": "all.pack", "layout": "pack", "record": "row",
+               "entries": "/rows", "name": "/name", "data": "/blobs", "counts": ["/writings"]},
+}  # fmt: skip
+
+
+def box_of(spec: dict[str, Any]) -> Box:
+    adapter: TypeAdapter[BoxSpec] = TypeAdapter(BoxSpec)
+    layouts = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in LAYOUTS.items()})
+    return make_box("it", adapter.validate_python(spec), layouts)
+
+
+def write_zip(path: Path, entries: Mapping[str, bytes]) -> None:
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, data in entries.items():
+            archive.writestr(name, data)
+
+
+def read_zip(path: Path) -> dict[str, bytes]:
+    with zipfile.ZipFile(path) as archive:
+        assert archive.testzip() is None
+        return {name: archive.read(name) for name in archive.namelist()}
+
+
+def write_tar(path: Path, entries: Mapping[str, bytes]) -> None:
+    with tarfile.open(path, "w:gz") as archive:
+        for name, data in entries.items():
+            info = tarfile.TarInfo(name)
+            info.size, info.mtime = len(data), 1_700_000_000
+            archive.addfile(info, io.BytesIO(data))
+
+
+def read_tar(path: Path) -> dict[str, bytes]:
+    with tarfile.open(path) as archive:
+        files = {info.name: archive.extractfile(info) for info in archive}
+        return {name: file.read() for name, file in files.items() if file}
+
+
+def write_database(path: Path, entries: Mapping[str, bytes]) -> None:
+    with sqlite3.connect(path) as book:
+        book.execute("CREATE TABLE saves (id INTEGER PRIMARY KEY, name TEXT UNIQUE, data BLOB, "
+                     "changed INTEGER, note TEXT DEFAULT 'kept')")  # fmt: skip
+        book.execute("CREATE TABLE other (x)")
+        book.execute("INSERT INTO other VALUES (7)")
+        book.executemany("INSERT INTO saves (name, data, changed) VALUES (?, ?, 1700000000)",
+                         entries.items())  # fmt: skip
+    book.close()
+
+
+def read_database(path: Path) -> dict[str, bytes]:
+    book = sqlite3.connect(path)
+    assert book.execute("PRAGMA integrity_check").fetchone() == ("ok",)
+    assert book.execute("SELECT x FROM other").fetchall() == [(7,)]
+    rows = book.execute("SELECT name, data FROM saves WHERE note = 'kept'").fetchall()
+    book.close()
+    return dict(rows)
+
+
+def write_pack(path: Path, entries: Mapping[str, bytes]) -> None:
+    at = 4 + 4 + 2 + 42 * len(entries)
+    table, blobs = b"", bytearray()
+    for number, (name, data) in enumerate(entries.items()):
+        blobs += bytes(-(at + len(blobs)) % 8)
+        table += struct.pack(">24sIIQH", name.encode(), at + len(blobs), len(data), 5, number)
+        blobs += data
+    raw = b"PACK" + struct.pack(">IH", 1, len(entries)) + table + bytes(blobs)
+    raw += bytes(-len(raw) % 8)
+    path.write_bytes(raw + zlib.crc32(raw).to_bytes(4, "big"))
+
+
+def read_pack(path: Path) -> dict[str, bytes]:
+    raw = path.read_bytes()
+    assert zlib.crc32(raw[:-4]) == int.from_bytes(raw[-4:], "big")
+    (count,) = struct.unpack_from(">H", raw, 8)
+    found = {}
+    for number in range(count):
+        name, at, size, _, _ = struct.unpack_from(">24sIIQH", raw, 10 + 42 * number)
+        assert at % 8 == 0
+        found[name.rstrip(b"\0").decode()] = raw[at : at + size]
+    return found
+
+
+Writer = Callable[[Path, Mapping[str, bytes]], None]
+Reader = Callable[[Path], dict[str, bytes]]
+JUDGES: dict[str, tuple[str, Writer, Reader]] = {
+    "zip": ("all.zip", write_zip, read_zip),
+    "tar": ("all.tar.gz", write_tar, read_tar),
+    "sqlite": ("saves.db", write_database, read_database),
+    "packed": ("all.pack", write_pack, read_pack),
+}
+NAMES = st.sampled_from(["one", "two/x", "three.sav", "Vier", "fünf"])
+ENTRIES = st.dictionaries(NAMES, st.binary(max_size=300), max_size=5)
+
+
+def change(box: Box, folder: Path, puts: Mapping[str, bytes], removes: list[str]) -> None:
+    contents = box.read(FolderFiles(folder), lambda _: True)
+    items = [Put(n, BytesPayload(d), 1_750_000_000 * 10**9) for n, d in puts.items()]
+    making = Making(1_760_000_000 * 10**9, bytes)
+    with Replacement(FolderFiles(folder), "test") as replacement:
+        for output in box.write(contents, items, removes, making):
+            replacement.stage(output)
+        replacement.commit()
+
+
+def contents(box: Box, folder: Path) -> dict[str, bytes]:
+    entries = box.read(FolderFiles(folder), lambda _: True).entries
+    return {e.name: read_all(e.payload, limit=1 << 20, what=e.name) for e in entries}
+
+
+@pytest.mark.parametrize("kind", SPECS)
+@settings(max_examples=20)
+@given(before=ENTRIES, puts=ENTRIES, gone=st.sets(NAMES))
+def test_any_change_is_read_by_another_reader(
+    kind: str, before: dict[str, bytes], puts: dict[str, bytes], gone: set[str]
+) -> None:
+    name, write, read = JUDGES[kind]
+    box = box_of(SPECS[kind])
+    with tempfile.TemporaryDirectory() as folder:
+        top = Path(folder)
+        write(top / name, before)
+        assert contents(box, top) == before
+        removes = [one for one in gone if one not in puts and one in before]
+        change(box, top, puts, removes)
+        right = {k: v for k, v in {**before, **puts}.items() if k not in removes}
+        assert read(top / name) == right
+        assert contents(box, top) == right
+
+
+@pytest.mark.parametrize("kind", SPECS)
+@settings(max_examples=30)
+@given(data=st.data())
+def test_damage_is_told_and_never_crashes(kind: str, data: st.DataObject) -> None:
+    name, write, _ = JUDGES[kind]
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / name
+        write(path, {"one": b"a" * 50, "two/x": b"b" * 50})
+        raw = bytearray(path.read_bytes())
+        if data.draw(st.booleans()):
+            del raw[data.draw(st.integers(0, len(raw) - 1)) :]
+        for _ in range(3):
+            if raw:
+                raw[data.draw(st.integers(0, len(raw) - 1))] = data.draw(st.integers(0, 255))
+        path.write_bytes(raw)
+        try:
+            contents(box_of(SPECS[kind]), Path(folder))
+        except FerryError:
+            return
+
+
+def test_zips_in_several_parts_and_zips_within(tmp_path: Path) -> None:
+    inner = io.BytesIO()
+    with zipfile.ZipFile(inner, "w") as archive:
+        archive.writestr("world.sgw", b"deep")
+    write_zip(tmp_path / "export-1.zip", {"a.txt": b"a", "save.zip": inner.getvalue()})
+    write_zip(tmp_path / "export-2.zip", {"b.txt": b"b"})
+    write_zip(tmp_path / "else.zip", {"c.txt": b"c"})
+    box = box_of({"kind": "zip", "file": "export-*.zip", "nested": True})
+    assert contents(box, tmp_path) == {
+        "a.txt": b"a", "save.zip/world.sgw": b"deep", "b.txt": b"b",
+    }  # fmt: skip
+    untouched = (tmp_path / "export-2.zip").read_bytes()
+    change(box, tmp_path, {"save.zip/world.sgw": b"new", "save.zip/meta": b"m"}, ["a.txt"])
+    assert (tmp_path / "export-2.zip").read_bytes() == untouched
+    outer = read_zip(tmp_path / "export-1.zip")
+    assert list(outer) == ["save.zip"]
+    with zipfile.ZipFile(io.BytesIO(outer["save.zip"])) as archive:
+        assert {n: archive.read(n) for n in archive.namelist()} == {
+            "world.sgw": b"new", "meta": b"m",
+        }  # fmt: skip
+    unzip = shutil.which("unzip")
+    if unzip:
+        subprocess.run([unzip, "-tq", tmp_path / "export-1.zip"], check=True)
+
+
+def test_archives_within_archives_without_end_are_refused(tmp_path: Path) -> None:
+    data = b"x"
+    for _ in range(6):
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w") as archive:
+            archive.writestr("inner.zip", data)
+        data = out.getvalue()
+    (tmp_path / "all.zip").write_bytes(data)
+    with pytest.raises(DamagedError, match="nested more than"):
+        contents(box_of({"kind": "zip", "file": "all.zip", "nested": True}), tmp_path)
+
+
+def test_a_database_in_use_is_refused(tmp_path: Path) -> None:
+    write_database(tmp_path / "saves.db", {"one": b"1"})
+    (tmp_path / "saves.db-wal").write_bytes(b"x")
+    with pytest.raises(DamagedError, match="in use"):
+        contents(box_of(SPECS["sqlite"]), tmp_path)
