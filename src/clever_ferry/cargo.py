@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 from clever_ferry.payload import Payload
 
@@ -77,6 +78,8 @@ class Piece:
     problem: str = ""
     bound: Mapping[str, int | str] = field(default_factory=dict)
     """What its wrapping says of name fields, such as its owner's account."""
+    said: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    """All that its wrapping's headers say, by layout."""
 
     @property
     def key(self) -> tuple[str, tuple[tuple[str, int | str], ...]]:

@@ -51,6 +51,7 @@ class Peeled:
     payload: Payload
     residue: tuple[Any, ...]
     bound: Mapping[str, int | str]
+    said: Mapping[str, Mapping[str, Any]]
 
 
 @dataclass(frozen=True)
@@ -68,7 +69,7 @@ class Chain:
         payload, residue = self.peel_into(source, found)
         if found.of_payload:
             payload = Checked(payload, tuple(found.of_payload))
-        return Peeled(payload, residue, found.bound)
+        return Peeled(payload, residue, found.bound, found.said)
 
     def peel_into(self, source: Payload, found: Found) -> tuple[Payload, tuple[Any, ...]]:
         """Peel all layers and leave checks over the payload to the caller, in `found`."""
@@ -83,10 +84,15 @@ class Chain:
         payload: Payload,
         fields: Mapping[str, Value],
         residue: tuple[Any, ...] | None = None,
+        said: Mapping[str, Mapping[str, Any]] | None = None,
     ) -> Payload:
-        """Put all layers on; `fields` are the target's name fields, that headers repeat."""
+        """Put all layers on; `fields` are the target's name fields, that headers repeat.
+
+        Without a `residue` of these same layers, a header takes what one of the same layout
+        has `said` where the payload comes from.
+        """
         dressed = payload
-        residues = residue or (None,) * len(self.layers)
+        residues = residue or tuple(_recalled(layer, said or {}) for layer in self.layers)
         for layer, own in zip(reversed(self.layers), reversed(residues), strict=True):
             dressed = layer.dress(dressed, payload, own, fields)
         return dressed
@@ -99,6 +105,12 @@ class Chain:
     def then(self, other: Chain) -> Chain:
         """Return this chain with another's layers within."""
         return Chain(self.layers + other.layers)
+
+
+def _recalled(layer: Layer, said: Mapping[str, Mapping[str, Any]]) -> Any:
+    if isinstance(layer, Header | Footer | ByTag):
+        return layer.recall(said) or None
+    return None
 
 
 def compile_layers(

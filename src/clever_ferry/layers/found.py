@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from clever_ferry.errors import DamagedError
 from clever_ferry.layouts import start_digest
@@ -31,6 +31,8 @@ class Found:
     """What headers say of name fields: field name -> number, or hex digits."""
     of_payload: list[Check] = field(default_factory=list)
     """What headers say of the innermost payload."""
+    said: dict[str, dict[str, Any]] = field(default_factory=dict)
+    """What headers say, by layout: for a wrapping elsewhere that has the same layout."""
     given: Mapping[str, int | str] = field(default_factory=dict)
     """What the user has stated, such as a key."""
 

@@ -45,6 +45,7 @@ class Header:
 
     def checked(self, inside: Payload, values: Mapping[str, Any], found: Found) -> Payload:
         """Return the bytes with the checks that the values state of them."""
+        found.said[self.layout.name] = dict(values)
         for own, field in self.layout.bound.items():
             value = values[own]
             found.bound[field] = value.hex() if isinstance(value, bytes) else value
@@ -70,6 +71,12 @@ class Header:
             yield from body.chunks()
 
         return StreamPayload(written)
+
+    def recall(self, said: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
+        """Return what a header of the same layout has said where the payload comes from."""
+        own = {computed.field for computed in self.layout.computed} | self.layout.bound.keys()
+        values = said.get(self.layout.name, {})
+        return {name: value for name, value in values.items() if name not in own}
 
     def known(
         self, residue: Mapping[str, Any] | None, fields: Mapping[str, Value]
@@ -134,6 +141,13 @@ class ByTag:
             raise UnsupportedError(f"The wrapping {str(tag)!r} is not known; known are {known}.")
         return self.chains[str(tag)]
 
+    def recall(self, said: Mapping[str, Mapping[str, Any]]) -> Any:
+        """Return what was said, with the usual tag where there is one."""
+        values = self.header.recall(said)
+        if self.spec.usual is not None:
+            values[self.spec.tag.lstrip("/")] = self.spec.usual
+        return (values, None) if values else None
+
     def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]:
         """Return the innermost payload and, as residue, the header's and the layers' own."""
         inside, values = self.header.peel(source, found)
@@ -144,9 +158,7 @@ class ByTag:
         self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
     ) -> Payload:
         """Dress by the residue's tag, or by the usual one where there is none."""
-        values, inner = residue or ({}, None)
-        if not values and self.spec.usual is not None:
-            values = {self.spec.tag.lstrip("/"): self.spec.usual}
+        values, inner = residue or self.recall({}) or ({}, None)
         dressed = self._inner(values).dress(inside, fields, inner)
         return self.header.dress(dressed, whole, values, fields)
 
@@ -157,6 +169,10 @@ class Footer:
     def __init__(self, layout: Layout, size: int) -> None:
         self.header, self.size = Header(layout), size
         self.bound = self.header.bound
+
+    def recall(self, said: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
+        """Return what a footer of the same layout has said where the payload comes from."""
+        return self.header.recall(said)
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]:
         """Return what stands before the footer, checked by it, and the footer's values."""

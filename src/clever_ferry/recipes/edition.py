@@ -155,12 +155,12 @@ class Edition:
 
     def _piece(self, entry: Entry, file: PieceFile, values: Mapping[str, Value]) -> Piece:
         own = {k: v for k, v in values.items() if k not in self.key_fields}
-        problem, bound = entry.problem, {}
+        problem, bound, said = entry.problem, {}, {}
         payload = entry.payload
         if not problem and file.chain.layers:
             try:
                 peeled = file.chain.peel(payload)
-                payload, bound = peeled.payload, dict(peeled.bound)
+                payload, bound, said = peeled.payload, dict(peeled.bound), dict(peeled.said)
             except (DamagedError, UnsupportedError) as error:
                 problem = f"it can't be read: {error.what.rstrip('.')}"
         return Piece(
@@ -173,6 +173,7 @@ class Edition:
             entry.files,
             problem,
             bound,
+            said,
         )
 
     def _save(
@@ -246,7 +247,7 @@ class Edition:
             if other != piece.title:
                 raise RefusedError(f"The {piece.title} and the {other} would both be {name!r}.")
             payload = DigestedPayload(piece.payload)
-            dressed = file.chain.dress(payload, {**known, **piece.fields})
+            dressed = file.chain.dress(payload, {**known, **piece.fields}, said=piece.said)
             laid.append(Laid(piece, payload, Put(name, dressed, piece.stamp or 0)))
         return laid
 

@@ -1,0 +1,138 @@
+"""Real saves put into other wrappings by recipe alone, and loaded by the games' own servers."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Den
+from tests.test_openttd import SERVER, Server
+
+FREECIV = shutil.which("freeciv-server") or shutil.which("freeciv-server", path="/usr/games")
+
+_EDITION = """
+[editions.{name}]
+title = "{name}"
+berths = [{{ on = "any", under = "given", path = "{folder}" }}]
+fields.name = {{ type = "text" }}
+files = [{{ role = "game", path = "{path}", layers = [{layers}] }}]
+"""
+
+
+def recipe(game: str, editions: list[tuple[str, str, str, str]], more: str) -> str:
+    text = f'recipe = 1\n[game]\nid = "{game}"\ntitle = "{game}"\n[pieces]\n'
+    text += "game = { needed = true }\n" + more
+    for name, folder, path, layers in editions:
+        text += _EDITION.format(name=name, folder=folder, path=path, layers=layers)
+    return text
+
+
+_TRAINS = """
+[layouts.front]
+order = "big"
+fields = [
+  { type = "text", name = "tag", size = 4 },
+  { type = "u16", name = "version" },
+  { type = "u16", name = "flags" },
+]
+[layers]
+lzma = [{ kind = "xz" }]
+zlib = [{ kind = "zlib" }]
+"""
+
+
+@pytest.mark.game
+@pytest.mark.skipif(SERVER is None and not os.environ.get("CI"), reason="OpenTTD is not installed")
+def test_openttd_loads_each_wrapping(linux: Callable[..., Den], tmp_path: Path) -> None:
+    here = linux(home="home")
+    wraps = {"as-xz": "OTTX", "as-zlib": "OTTZ", "as-none": "OTTN"}
+    text = _TRAINS
+    for name, tag in wraps.items():
+        text += (
+            f'{name} = [{{ kind = "by-tag", layout = "front", tag = "/tag", usual = "{tag}", '
+            'of = { OTTX = ["lzma"], OTTZ = ["zlib"], OTTN = [] } }]\n'
+        )
+    editions = [(name, "save", "{name}.sav", f'"{name}"') for name in wraps]
+    here.recipe("trains", recipe("trains", editions, text))
+    maker = Server(tmp_path / "as-xz")
+    maker.run(until="Map generated", commands=('save "Gull Town"', "successfully saved"))
+    route = [("as-xz", "as-zlib"), ("as-zlib", "as-none"), ("as-none", "as-xz-again")]
+    for start, goal in route:
+        server = Server(tmp_path / goal)
+        source = f"trains/{start}@{tmp_path / start}"
+        target = goal.removesuffix("-again")
+        here.cferry("cross", source, f"trains/{target}@{server.folder}", "--yes")
+        save = server.folder / "save" / "Gull Town.sav"
+        assert save.read_bytes()[:4] == wraps[target].encode()
+        log = server.run("-g", "save/Gull Town.sav", until="Loading savegame version")
+        assert "Load Failed" not in log
+        assert "Generating map" not in log
+
+
+class Civilizations:
+    """A Freeciv server, run as an ordinary user, as it refuses to run as root."""
+
+    def __init__(self, folder: Path) -> None:
+        assert FREECIV is not None, "Freeciv's server must be installed where CI runs"
+        self.folder = folder
+
+    def run(self, commands: str, *options: str) -> str:
+        user = {"user": 65534, "group": 65534, "extra_groups": []} if os.geteuid() == 0 else {}
+        for path in (self.folder, *self.folder.parents):
+            if path.stat().st_uid == os.geteuid() and path != Path("/tmp"):
+                path.chmod(0o777)
+        done = subprocess.run(
+            [FREECIV or "", "-p", "0", "-s", self.folder, *options],
+            input=commands + "\nquit\n", capture_output=True, encoding="utf-8", errors="replace",
+            timeout=120, check=False, cwd=self.folder, env={**os.environ, "HOME": str(self.folder)},
+            **user,  # type: ignore[call-overload]
+        )  # fmt: skip
+        return str(done.stdout) + str(done.stderr)
+
+
+def leaders(log: str) -> set[str]:
+    """Return the players that the server's list shows."""
+    return set(re.findall(r"^(.+) \[#[0-9a-f]{6}\]: Team", log, re.MULTILINE))
+
+
+@pytest.mark.game
+@pytest.mark.skipif(FREECIV is None and not os.environ.get("CI"), reason="no Freeciv server here")
+def test_freeciv_loads_each_wrapping(linux: Callable[..., Den], tmp_path: Path) -> None:
+    here = linux(home="home")
+    kinds = {"plain": "", "gz": "gzip", "xz": "xz", "zst": "zstd"}
+    layers = "[layers]\n" + "".join(
+        f'{name} = [{{ kind = "{kind}" }}]\n' for name, kind in kinds.items() if kind
+    )
+    editions = [
+        (name, name, "{name}.sav" + (f".{name}" if kind else ""), f'"{name}"' if kind else "")
+        for name, kind in kinds.items()
+    ]
+    here.recipe("civs", recipe("civs", editions, layers))
+    folder = tmp_path / "civs"
+    for name in kinds:
+        (folder / name).mkdir(parents=True)
+    server = Civilizations(folder / "plain")
+    made = server.run(
+        "set minplayers 0\nset aifill 2\nset size 1\nset compresstype plain\nstart\nsave isle"
+    )
+    assert (folder / "plain" / "isle.sav").is_file(), made
+    rulers = set(re.findall(r"^2: (.+) rules the", made, re.MULTILINE))
+    assert len(rulers) == 2
+    place = f"@{folder}"
+    for start, goal in [("plain", "gz"), ("gz", "xz"), ("xz", "zst"), ("zst", "plain")]:
+        if goal == "plain":
+            (folder / "plain" / "isle.sav").unlink()
+        here.cferry("cross", f"civs/{start}{place}:isle", f"civs/{goal}{place}", "--yes")
+        file = next((folder / goal).glob("isle.sav*"))
+        log = Civilizations(folder / goal).run("list players", "-f", str(file))
+        assert leaders(log) == rulers, log
+    broken = folder / "xz" / "broken.sav.xz"
+    broken.write_bytes((folder / "xz" / "isle.sav.xz").read_bytes()[:2000])
+    log = Civilizations(folder / "xz").run("list players", "-f", str(broken))
+    assert leaders(log) != rulers
