@@ -15,7 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pydantic import TypeAdapter
 
-from clever_ferry.errors import DamagedError, UnsupportedError
+from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.layers import Chain, LayerSpec, compile_layers
 from clever_ferry.layouts import LayoutError, LayoutSpec, compile_layouts
 from clever_ferry.payload import BytesPayload, Payload, StreamPayload, pieces_of, read_all
@@ -164,7 +164,7 @@ def test_layers_that_cant_be() -> None:
         chains(it=loop)
     with pytest.raises(LayoutError, match="is no number"):
         ALL["sealed"].dress(BytesPayload(b""), {"account": "x", "world": "00"})
-    with pytest.raises(LayoutError, match="no value is given"):
+    with pytest.raises(RefusedError, match="needs its own owner"):
         whole(ALL["sealed"].dress(BytesPayload(b""), {"world": "00ff00ff"}))
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Den
+from tests.conftest import Den, state
 
 GOOD = """\
 recipe = 1
@@ -47,6 +47,13 @@ FAULTS = {
     "pattern that leaves": ("w{slot}.json", "../{slot}", "files[2].path", "stay in its folder"),
     "absolute pattern": ('path = "Mine"', 'path = "/etc"', "berths[1].path", "stay in its folder"),
     "pattern without its save": ("w{slot}.json", "w.json", "files[2].path", "which save"),
+    "a field never filled": (
+        'slot = { type = "number", width = 3 }',
+        'slot = { type = "number", width = 3 }\nold = { type = "word" }',
+        "fields.old",
+        "never filled",
+    ),
+    "patterns that clash": ("w{slot}.json", "w{slot}.bin", "files[1].path", "of the meta"),
     "unknown layer": ('["packed"]', '["paked"]', "files[1].layers", "there are packed"),
     "unknown role": ('role = "meta"', 'role = "mta"', "files[2].role", "there are meta, world"),
     "unknown piece of a fact": ('from = "meta"', 'from = "x"', "facts.day.from", "meta, world"),
@@ -97,6 +104,27 @@ def test_a_right_recipe_is_told_and_used(den: Den, tmp_path: Path) -> None:
     assert slots[0]["saves"][0]["slot"] == 7
     assert slots[0]["saves"][0]["problems"] == ["its world is missing"]
     assert slots[0]["saves"][0]["facts"] == {"day": 3}
+
+
+def test_a_recipe_is_tried_on_real_saves(den: Den, tmp_path: Path) -> None:
+    file = tmp_path / "saltglass.toml"
+    file.write_text(den.cferry("recipe", "show", "saltglass").out)
+    (den.depot / "notes.txt").write_text("mine")
+    before = state(den.top)
+    done = den.cferry("recipe", "check", file, "--try", den.depot)
+    for said in ("Heron Point", "same bytes", "Left unread: notes.txt", "shared, left alone"):
+        assert said in done.out
+    tried = den.cferry("recipe", "check", file, "--try", den.tern, "--json").data["tried"]
+    assert [one["edition"] for one in tried if one["saves"]] == ["tern"]
+    outcomes = {piece["outcome"] for one in tried for piece in one["pieces"]}
+    assert outcomes <= {"same bytes", "same content, packed otherwise", "shared, left alone"}
+    world = next(den.depot.glob("voyage-00-*/world.sgw"))
+    world.write_bytes(world.read_bytes()[:-3])
+    assert "header says" in den.cferry("recipe", "check", file, "--try", den.depot).out
+    den.cferry("recipe", "check", file, "--try", den.top / "nowhere", code=3)
+    world.write_bytes(b"")
+    assert state(den.tern)
+    assert before.keys() == state(den.top).keys()
 
 
 def test_a_recipe_of_a_shipped_id_is_not_taken_silently(den: Den) -> None:

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
-from clever_ferry.boxes.spec import IndexedSpec
+from clever_ferry.boxes.spec import IndexSpec
 from clever_ferry.errors import DamagedError
 from clever_ferry.layouts import Layout, point, put, start_digest
 from clever_ferry.layouts.times import from_ns, to_ns
@@ -34,7 +34,7 @@ _LARGEST_INDEX = 256 << 20
 class IndexedBox:
     """An index over blobs."""
 
-    def __init__(self, name: str, spec: IndexedSpec, layouts: Mapping[str, Layout]) -> None:
+    def __init__(self, name: str, spec: IndexSpec, layouts: Mapping[str, Layout]) -> None:
         for wanted in (spec.layout, spec.record):
             if wanted not in layouts:
                 raise DamagedError(f"boxes.{name}: there is no layout {wanted!r}.")
@@ -53,7 +53,8 @@ class IndexedBox:
         raw = read_all(files.payload(index), limit=_LARGEST_INDEX, what=index)
         try:
             state = self.layout.read_whole(raw)
-            entries = tuple(self._entry(record, files) for record in self._records(state))
+            entries = tuple(self._entry(record, files) for record in self._current(state))
+            self._check_tallies(state)
         except DamagedError as error:
             raise DamagedError(
                 f"The index {index} is damaged: {error.what}",
@@ -72,6 +73,36 @@ class IndexedBox:
         records = point(state, self.spec.entries)
         assert isinstance(records, list)
         return records
+
+    def _current(self, state: dict[str, Any]) -> list[dict[str, Any]]:
+        """Return the records that count: of several with one name, the highest generation."""
+        records, generation = self._records(state), self.spec.generation
+        if generation is None:
+            return records
+        newest: dict[str, dict[str, Any]] = {}
+        for record in records:
+            name = point(record, self.spec.name)
+            other = newest.get(name)
+            if other is None or point(record, generation) > point(other, generation):
+                newest[name] = record
+            elif point(record, generation) == point(other, generation):
+                raise DamagedError(f"it names two entries {name!r} of one generation.")
+        return list(newest.values())
+
+    def _tally(self, state: dict[str, Any], what: str) -> int:
+        records = self._records(state)
+        if what == "entries":
+            return len(records)
+        parts = [part for record in records for part in point(record, self.spec.parts.at)]
+        if what == "parts":
+            return len(parts)
+        return sum(point(part, self.spec.parts.size) for part in parts)
+
+    def _check_tallies(self, state: dict[str, Any]) -> None:
+        for tally in self.spec.tallies:
+            found, right = point(state, tally.at), self._tally(state, tally.what)
+            if found != right:
+                raise DamagedError(f"{tally.at} is {found:,}, but its entries give {right:,}.")
 
     def _paths(self, identifier: object, count: int) -> tuple[str, ...]:
         shown = identifier.hex() if isinstance(identifier, bytes) else identifier
@@ -135,9 +166,9 @@ class IndexedBox:
         state = copy.deepcopy(contents.state)
         records = self._records(state)
         spec = self.spec
-        old = {path for entry in contents.entries for path in entry.files}
+        old = self._used(records)
         records[:] = [one for one in records if point(one, spec.name) not in removes]
-        by_name = {point(record, spec.name): record for record in records}
+        by_name = {point(record, spec.name): record for record in self._current(state)}
         for item in puts:
             record = by_name.get(item.name)
             if record is None:
@@ -145,21 +176,31 @@ class IndexedBox:
                 put(record, spec.name, item.name)
                 put(record, spec.identifier, making.random(spec.identifier_size))
                 records.append(record)
+            elif spec.generation is not None:
+                put(record, spec.generation, point(record, spec.generation) + 1)
             yield from self._blobs(record, item)
         for path in spec.counts:
             put(state, path, point(state, path) + 1)
+        for tally in spec.tallies:
+            put(state, tally.at, self._tally(state, tally.what))
         if spec.written is not None:
             put(state, spec.written.at, from_ns(making.now, spec.written.unit))
         yield Output(spec.index, BytesPayload(self.layout.write(state)), making.now)
-        used = {
+        for path in sorted(old - self._used(records)):
+            yield Output(path, None, making.now)
+
+    def _used(self, records: Sequence[dict[str, Any]]) -> set[str]:
+        return {
             path
             for record in records
             for path in self._paths(
-                point(record, spec.identifier), len(point(record, spec.parts.at))
+                point(record, self.spec.identifier), len(point(record, self.spec.parts.at))
             )
         }
-        for path in sorted(old - used):
-            yield Output(path, None, making.now)
+
+    def fresh(self) -> Contents:
+        """Return the contents of a box with nothing in it yet."""
+        return Contents((), {}, self.layout.blank())
 
     def _blobs(self, record: dict[str, Any], item: Put) -> Iterator[Output]:
         spec, parts, total = self.spec, [], 0

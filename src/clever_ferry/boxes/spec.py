@@ -13,9 +13,11 @@ from clever_ferry.naming import FieldSpec
 __all__ = [
     "ArchiveSpec",
     "BoxSpec",
+    "IndexSpec",
     "IndexedSpec",
     "PackedSpec",
     "PartsSpec",
+    "ShelvesSpec",
     "StampSpec",
     "TableSpec",
 ]
@@ -50,10 +52,16 @@ class PartsSpec(_Spec):
     check: CheckSpec | None = None
 
 
-class IndexedSpec(_Spec):
-    """An index file over blob files."""
+class TallySpec(_Spec):
+    """A number in the index that must agree with all its entries."""
 
-    kind: Literal["indexed"]
+    at: str
+    what: Literal["entries", "size", "parts"]
+
+
+class IndexSpec(_Spec):
+    """An index file over blob files, on its own or on a shelf."""
+
     index: str = Field(description="the index file's name")
     layout: str = Field(description="the layout of the index file")
     record: str = Field(description="the layout of one entry's record in it")
@@ -68,6 +76,39 @@ class IndexedSpec(_Spec):
     fields: dict[str, FieldSpec]
     counts: tuple[str, ...] = Field(default=(), description="paths that go up by 1 per writing")
     written: StampSpec | None = Field(default=None, description="when the index was written")
+    generation: str | None = Field(
+        default=None, description="in a record: of several with one name, the highest counts"
+    )
+    tallies: tuple[TallySpec, ...] = ()
+
+
+class IndexedSpec(IndexSpec):
+    """An index file over blob files."""
+
+    kind: Literal["indexed"]
+
+
+class ShelvesSpec(_Spec):
+    """An index of shelves: folders, each with an index of its own over its blobs.
+
+    An entry's name is the shelf's, a slash, and its own there.
+    """
+
+    kind: Literal["shelves"]
+    index: str = Field(description="the index file's name")
+    layout: str = Field(description="the layout of the index file")
+    record: str = Field(description="the layout of one shelf's record in it")
+    shelves: str = Field(description="the path of the list of records")
+    name: str = Field(description="in a record: the path of the shelf's name")
+    identifier: str = Field(description="in a record: the path of the folder's identifier")
+    identifier_size: int = Field(ge=4, le=64, description="bytes in a new identifier")
+    folder: str = Field(description="the name pattern of a shelf's folder, of the field `id`")
+    fields: dict[str, FieldSpec]
+    size: str | None = Field(default=None, description="in a record: the bytes of its entries")
+    stamp: StampSpec | None = Field(default=None, description="in a record: last change")
+    counts: tuple[str, ...] = Field(default=(), description="paths that go up by 1 per writing")
+    written: StampSpec | None = Field(default=None, description="when the index was written")
+    shelf: IndexSpec = Field(description="the box that each shelf is")
 
 
 class PackedSpec(_Spec):
@@ -108,4 +149,6 @@ class TableSpec(_Spec):
     unit: StampUnit = "s"
 
 
-BoxSpec = Annotated[IndexedSpec | PackedSpec | ArchiveSpec | TableSpec, Field(discriminator="kind")]
+BoxSpec = Annotated[
+    IndexedSpec | ShelvesSpec | PackedSpec | ArchiveSpec | TableSpec, Field(discriminator="kind")
+]

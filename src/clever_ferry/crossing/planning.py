@@ -176,7 +176,7 @@ def _move(
         if change.how != "kept":
             changes.append(change)
     replaced = goal.replaced or _same_name(target, fields)
-    laid = edition.lay(save, fields, target.berth.fields)
+    laid = edition.lay(save, fields, target.berth.fields, replaced)
     kept = {item.piece.key for item in laid}
     left = tuple(piece for piece in save.pieces if piece.key not in kept)
     if edition.box_title is None:

@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from clever_ferry.errors import DamagedError, UnsupportedError
+from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.layers.found import Check, Checked, Found
 from clever_ferry.layers.spec import ByTagSpec
 from clever_ferry.layouts import Layout, LayoutError, point, start_digest
@@ -67,10 +67,22 @@ class Header:
 
         def written() -> Iterator[bytes]:
             reckoned, body = reckon(self.layout, inside, whole)
-            yield self.layout.write({**values, **reckoned})
+            yield self.written({**values, **reckoned})
             yield from body.chunks()
 
         return StreamPayload(written)
+
+    def written(self, values: Mapping[str, Any]) -> bytes:
+        """Return the layout's bytes; RefusedError where a value is known from nowhere."""
+        missing = self.layout.lacks(values)
+        if missing:
+            raise RefusedError(
+                f"The target's header ({self.layout.name}) needs its own {missing}, which only its "
+                "game makes.",
+                advice="Make a throwaway save in that slot with the target's game, then carry "
+                "onto it: its header is taken over.",
+            )
+        return self.layout.write(values)
 
     def recall(self, said: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
         """Return what a header of the same layout has said where the payload comes from."""
@@ -197,7 +209,7 @@ class Footer:
         def written() -> Iterator[bytes]:
             reckoned, body = reckon(self.header.layout, inside, whole)
             yield from body.chunks()
-            yield self.header.layout.write({**values, **reckoned})
+            yield self.header.written({**values, **reckoned})
 
         return StreamPayload(written)
 

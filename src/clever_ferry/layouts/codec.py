@@ -71,6 +71,14 @@ class Layout:
         self.write_many: Callable[[Sequence[Mapping[str, Any]]], bytes | None] | None = None
         if fast is not None:
             self.read_many, self.write_many = fast
+        self._needed = tuple(
+            name
+            for field in spec.fields
+            if (name := str(getattr(field, "name", "")))
+            and getattr(field, "equals", None) is None
+            and getattr(field, "usual", None) is None
+            and (getattr(field, "computed", None) is None or _outside(field))
+        )
         valued = [f for f in spec.fields if isinstance(f, NumberSpec | BytesSpec)]
         self.numbers = frozenset(f.name for f in valued if isinstance(f, NumberSpec))
         self.bound: dict[str, str] = {field.name: field.bound for field in valued if field.bound}
@@ -109,6 +117,10 @@ class Layout:
         if after != len(data):
             raise LayoutError(self.name, "", after, f"{len(data) - after} bytes are left over")
         return value
+
+    def lacks(self, values: Mapping[str, Any]) -> str:
+        """Return the first field that writing needs a value for and has none, or nothing."""
+        return next((name for name in self._needed if name not in values), "")
 
     def blank(self) -> dict[str, Any]:
         """Return a value with nothing in it: zeros, empty text and bytes, empty lists."""
@@ -150,6 +162,11 @@ class Layout:
         return self.write(value)
 
 
+def _outside(field: FieldSpec) -> bool:
+    computed = getattr(field, "computed", None)
+    return computed is not None and computed.of in ("inside", "payload")
+
+
 def _steps_of(spec: LayoutSpec, known: Mapping[str, Layout]) -> tuple[Step, ...]:
     steps: list[Step] = []
     run: list[NumberSpec] = []
@@ -159,21 +176,27 @@ def _steps_of(spec: LayoutSpec, known: Mapping[str, Layout]) -> tuple[Step, ...]
             steps.append(Numbers(tuple(run), run[0].order or spec.order))
             run.clear()
 
-    apart = any(getattr(field, "computed", None) is not None for field in spec.fields)
+    computed = frozenset(
+        str(getattr(field, "name", ""))
+        for field in spec.fields
+        if getattr(field, "computed", None) is not None
+    )
     for number, field in enumerate(spec.fields):
         if isinstance(field, NumberSpec):
             order = field.order or spec.order
-            if run and (apart or (run[0].order or spec.order) != order):
+            if run and (computed or (run[0].order or spec.order) != order):
                 close_run()
             run.append(field)
             continue
         close_run()
-        steps.append(_step_of(field, number, spec.order, known))
+        steps.append(_step_of(field, number, spec.order, known, computed))
     close_run()
     return tuple(steps)
 
 
-def _step_of(field: FieldSpec, number: int, order: str, known: Mapping[str, Layout]) -> Step:
+def _step_of(
+    field: FieldSpec, number: int, order: str, known: Mapping[str, Layout], computed: frozenset[str]
+) -> Step:
     match field:
         case NumberSpec():
             return Numbers([field], field.order or order)
@@ -190,13 +213,13 @@ def _step_of(field: FieldSpec, number: int, order: str, known: Mapping[str, Layo
         case IdentifierSpec():
             return Identifier(field)
         case BytesSpec():
-            return Bytes(field, order)
+            return Bytes(field, order, computed)
         case TextSpec():
-            return Text(field, order)
+            return Text(field, order, computed)
         case NestedSpec():
             return Nested(field, order, known)
         case ListSpec():
-            return List(field, order, known)
+            return List(field, order, known, computed)
         case ChoiceSpec():
             return Choice(field, order, known)
         case PartsSpec():

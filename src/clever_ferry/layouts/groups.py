@@ -69,8 +69,12 @@ class Nested:
 class List:
     """Many of one layout, or of one type of number."""
 
-    def __init__(self, spec: ListSpec, order: str, known: Mapping[str, Layout]) -> None:
+    def __init__(
+        self, spec: ListSpec, order: str, known: Mapping[str, Layout], computed: frozenset[str]
+    ) -> None:
         self.spec, self.name, self.known = spec, spec.name, known
+        self.follows = spec.count in computed
+        """Whether its count is filled in by what is written, and so is never wrong."""
         self.number = struct_for([spec.of], order) if spec.of in CODES else None
         self.code = CODES.get(spec.of, "")
         self.sign = "<" if order == "little" else ">"
@@ -134,7 +138,7 @@ class List:
         items = value_of(out, values, self.name)
         if self.count is not None:
             self.count.write(out, len(items))
-        elif self.counted is not None:
+        elif self.counted is not None and not self.follows:
             right = values.get(self.counted) if isinstance(self.counted, str) else self.counted
             if right != len(items):
                 raise out.fail(self.name, f"{len(items)} items are given where {right} must stand")
@@ -176,7 +180,7 @@ class Choice:
 
     def read(self, frame: Frame, at: int, values: dict[str, Any]) -> int:
         """Read what the earlier value says; keep what it does not say as bytes."""
-        of = self.spec.of.get(str(values.get(self.spec.by)))
+        of = self.spec.of.get(str(values.get(self.spec.by)), self.spec.otherwise)
         end, framed = frame.end, True
         if self.length is not None:
             size, at = self.length.read(frame, at)
@@ -204,7 +208,7 @@ class Choice:
     def write(self, out: Output, values: Mapping[str, Any]) -> None:
         """Write it."""
         value = value_of(out, values, self.name)
-        of = self.spec.of.get(str(values.get(self.spec.by)))
+        of = self.spec.of.get(str(values.get(self.spec.by)), self.spec.otherwise)
         if isinstance(value, bytes):
             data = value
         elif of is None:

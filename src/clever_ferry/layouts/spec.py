@@ -255,6 +255,7 @@ class ChoiceSpec(_Spec):
     name: str = _NAME
     by: str = Field(description="the earlier field whose value decides")
     of: dict[str, str] = Field(min_length=1, description="value = layout, or a type of number")
+    otherwise: str | None = Field(default=None, description="the layout for every other value")
     size: str | None = Field(default=None, description="an earlier field with the bytes, or `rest`")
     length: Length | None = None
 

@@ -30,7 +30,8 @@ def framed_size(size: int | str | None, frame: Frame, at: int, values: Mapping[s
 class Bytes:
     """Bytes as they are, framed by a size, an earlier field, a length in front, or the end."""
 
-    def __init__(self, spec: BytesSpec, order: str) -> None:
+    def __init__(self, spec: BytesSpec, order: str, computed: frozenset[str]) -> None:
+        self.follows = spec.size in computed
         self.spec, self.name = spec, spec.name
         self.length = Length(spec.length, order, spec.name) if spec.length else None
 
@@ -54,7 +55,7 @@ class Bytes:
             data = bytes(value_of(out, values, self.name))
         if self.length is not None:
             self.length.write(out, len(data))
-        else:
+        elif not self.follows:
             _refuse_other_size(out, self.name, len(data), size, values)
         out.data += data
 
@@ -74,7 +75,8 @@ def _refuse_other_size(
 class Text:
     """Text, framed by a length, a zero, a fixed size with padding, or the end."""
 
-    def __init__(self, spec: TextSpec, order: str) -> None:
+    def __init__(self, spec: TextSpec, order: str, computed: frozenset[str]) -> None:
+        self.follows = spec.size in computed
         self.spec, self.name = spec, spec.name
         self.unit = _UNIT.get(spec.encoding, 1)
         self.errors = "surrogatepass" if self.unit == 2 else "strict"
@@ -169,7 +171,8 @@ class Text:
             pad = bytes([self.spec.pad]).ljust(self.unit, b"\0")
             pad = pad[::-1] if self.spec.encoding == "utf-16-be" else pad
             data += pad * ((size - len(data)) // self.unit)
-        _refuse_other_size(out, self.name, len(data), size, values)
+        if not self.follows:
+            _refuse_other_size(out, self.name, len(data), size, values)
         return data
 
     def blank(self, values: dict[str, Any]) -> None:

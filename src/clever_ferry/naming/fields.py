@@ -75,6 +75,10 @@ class _Field(BaseModel):
         """Say in plain words what fits."""
         raise NotImplementedError
 
+    def sample(self) -> Value:
+        """Return a value that fits, for trying patterns against each other."""
+        return "1" * self.widths()[0]
+
 
 class NumberField(_Field):
     """A whole number, such as a slot."""
@@ -122,6 +126,10 @@ class NumberField(_Field):
         raw = (str(number) if self.base == 10 else f"{number:x}").zfill(self.width or 1)
         return raw if len(raw) <= self.widths()[1] else None
 
+    def sample(self) -> Value:
+        """Return the first number."""
+        return 1
+
     def wants(self) -> str:
         """Say the range."""
         most = len(self.only) or self.most
@@ -131,6 +139,8 @@ class NumberField(_Field):
 
 
 class _Fixed(_Field):
+    """What fields of a fixed length share."""
+
     length: int | None = Field(default=None, ge=1, le=_LONGEST, description="how many characters")
 
     def widths(self) -> tuple[int, int]:
@@ -245,6 +255,10 @@ class ChoiceField(_Field):
         """Return the spelling of a meaning."""
         return self.of.get(str(value))
 
+    def sample(self) -> Value:
+        """Return the first meaning."""
+        return next(iter(self.of))
+
     def wants(self) -> str:
         """List the meanings."""
         return "one of " + ", ".join(self.of)
@@ -289,6 +303,10 @@ class IdentifierField(_Field):
     @staticmethod
     def _dashed(digits: str) -> str:
         return "-".join((digits[:8], digits[8:12], digits[12:16], digits[16:20], digits[20:]))
+
+    def sample(self) -> Value:
+        """Return an identifier of ones."""
+        return self._dashed("1" * 32)
 
     def wants(self) -> str:
         """Say the shape."""
@@ -352,6 +370,10 @@ class StampField(_Field):
         for part, number in zip(_CALENDAR, calendar_parts(value), strict=True):
             text = text.replace(part, str(number).zfill(len(part)))
         return text
+
+    def sample(self) -> Value:
+        """Return the second day of 1970."""
+        return 86_400
 
     def wants(self) -> str:
         """Say the form."""

@@ -124,6 +124,10 @@ def _edition(
     if files is None:
         return None
     keys = _key_fields(files, recipe, berth_fields, faults)
+    _clashes(files, info.fields, faults)
+    used = berth_fields.union(*(pattern.fields for file in files for pattern in file.patterns))
+    for unused in sorted(info.fields.keys() - used):
+        faults.add(f"fields.{unused}", "no path has this field, so it is never filled")
     return Edition(
         name, info.title, box, box_title, tuple(berths), info.fields, berth_fields, keys,
         tuple(files), recipe.pieces, reader, info.most_slots, info.start, info.after,
@@ -153,6 +157,25 @@ def _files(
         if piece.needed and role not in roles:
             faults.add("files", f"the piece {role!r} is needed, but has no file here")
     return None if faults.lines else files
+
+
+def _clashes(files: list[PieceFile], fields: Mapping[str, FieldSpec], faults: _Faults) -> None:
+    """Say where a name that one role's pattern writes would also be read as another role's."""
+    values = {name: field.sample() for name, field in fields.items()}
+    for number, file in enumerate(files, 1):
+        for pattern in file.patterns:
+            try:
+                name = pattern.write(values)
+            except FerryError as error:
+                faults.add(f"files[{number}].path", error.what)
+                continue
+            for other in files:
+                clashing = [p.text for p in other.patterns if p.match(name) is not None]
+                if other is not file and clashing:
+                    faults.add(
+                        f"files[{number}].path",
+                        f"{name!r} fits {pattern.text!r} and {clashing[0]!r} of the {other.role}",
+                    )
 
 
 def _key_fields(
@@ -204,7 +227,7 @@ def _field_faults(
         case ListSpec() if field.of not in layouts and field.of not in NUMBER_TYPES:
             yield "of", f"there is no layout {field.of!r}; {_known(layouts)}"
         case ChoiceSpec():
-            for of in field.of.values():
+            for of in (*field.of.values(), *filter(None, [field.otherwise])):
                 if of not in layouts and of not in NUMBER_TYPES:
                     yield "of", f"there is no layout {of!r}; {_known(layouts)}"
     references = {

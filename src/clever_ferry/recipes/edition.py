@@ -228,16 +228,22 @@ class Edition:
         return next((file for file in self.files if file.role == role), None)
 
     def lay(
-        self, save: Save, fields: Mapping[str, Value], berth_fields: Mapping[str, Value]
+        self,
+        save: Save,
+        fields: Mapping[str, Value],
+        berth_fields: Mapping[str, Value],
+        replaced: Save | None = None,
     ) -> list[Laid]:
         """Dress a save's pieces for this edition, under the names that `fields` give.
 
+        What a header must say and the source does not, it takes from the save `replaced`.
         Pieces that this edition has no name for are left out. Raises NamingError where a
         name can't hold its fields, and RefusedError where two pieces would have one name.
         """
         known = {**berth_fields, **fields}
         laid: list[Laid] = []
         names: dict[str, str] = {}
+        said = {piece.key: piece.said for piece in (replaced.pieces if replaced else ())}
         for piece in save.pieces:
             file = self.file_of(piece.role)
             if file is None:
@@ -247,7 +253,11 @@ class Edition:
             if other != piece.title:
                 raise RefusedError(f"The {piece.title} and the {other} would both be {name!r}.")
             payload = DigestedPayload(piece.payload)
-            dressed = file.chain.dress(payload, {**known, **piece.fields}, said=piece.said)
+            dressed = file.chain.dress(
+                payload,
+                {**known, **piece.fields},
+                said={**said.get(piece.key, {}), **piece.said},
+            )
             laid.append(Laid(piece, payload, Put(name, dressed, piece.stamp or 0)))
         return laid
 

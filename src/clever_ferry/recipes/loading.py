@@ -165,6 +165,10 @@ class Recipes:
             box = recipe
             _with_place(place, lambda: compile_box(box))
 
+    def game_of(self, recipe: GameRecipe, place: str) -> Game:
+        """Compile a game recipe that was read from anywhere."""
+        return _with_place(place, lambda: compile_game(recipe, self.box))
+
     def check(self, path: Path) -> GameRecipe | BoxRecipe:
         """Read and compile a recipe file from anywhere; raises RecipeError with every fault."""
         recipe = read_recipe(path)

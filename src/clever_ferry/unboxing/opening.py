@@ -5,8 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from clever_ferry.boxes import ArchiveBox, Box, Contents, TableBox
+from clever_ferry.boxes import Box, Contents
+from clever_ferry.boxes.archives import ArchiveBox
 from clever_ferry.boxes.spec import ArchiveSpec, TableSpec
+from clever_ferry.boxes.tables import TableBox
 from clever_ferry.errors import (
     ChoiceNeededError,
     FerryError,

@@ -7,10 +7,20 @@ from typing import Any
 
 import click
 
+from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import DAMAGED
 from clever_ferry.cli.here import ferry_here
-from clever_ferry.cli.screen import console, echo_json, escape, table
-from clever_ferry.errors import FerryError
+from clever_ferry.cli.screen import (
+    console,
+    echo_json,
+    escape,
+    facts_line,
+    indented,
+    numbered,
+    table,
+)
+from clever_ferry.errors import FerryError, NotFoundError
+from clever_ferry.proving.trying import Tried, try_recipe
 from clever_ferry.recipes.loading import Recipes, RecipeSource
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe
 
@@ -85,11 +95,20 @@ def schema(box: bool) -> None:
 
 @command.command("check")
 @click.argument("file", type=click.Path(path_type=Path))
+@click.option(
+    "--try", "example", type=click.Path(path_type=Path), metavar="FOLDER",
+    help="Also try it on a folder of real saves.",
+)  # fmt: skip
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
-def check(computer: Path | None, file: Path, as_json: bool) -> None:
-    """Read a recipe FILE and say what is wrong with it, key by key."""
-    recipes = ferry_here(computer).recipes
+def check(computer: Path | None, file: Path, example: Path | None, as_json: bool) -> None:
+    """Read a recipe FILE and say what is wrong with it, key by key.
+
+    With --try, also say what it reads of a FOLDER of real saves, what it leaves unread, and
+    whether writing would give the same bytes again. Nothing is changed.
+    """
+    ferry = ferry_here(computer)
+    recipes = ferry.recipes
     try:
         recipe = recipes.check(file)
     except FerryError as error:
@@ -98,8 +117,14 @@ def check(computer: Path | None, file: Path, as_json: bool) -> None:
         echo_json({"file": str(file), "right": False, "what": error.what,
                    "faults": list(error.details)})  # fmt: skip
         raise click.exceptions.Exit(DAMAGED) from None
+    tried: list[Tried] = []
+    if example is not None and isinstance(recipe, GameRecipe):
+        if not example.is_dir():
+            raise NotFoundError(f"There is no folder {example}.")
+        tried = list(try_recipe(recipes.game_of(recipe, str(file)), ferry.computer, example))
     if as_json:
-        echo_json({"file": str(file), "right": True, "faults": []})
+        told = [_tried_data(one) for one in tried]
+        echo_json({"file": str(file), "right": True, "faults": [], "tried": told})
         return
     out = console()
     if isinstance(recipe, GameRecipe):
@@ -109,5 +134,45 @@ def check(computer: Path | None, file: Path, as_json: bool) -> None:
             out.print(f"  {escape(recipe.game.id)}/{escape(name)}  {escape(edition.title)}")
     else:
         out.print(f"[good]✓[/] {escape(str(file))} is right: {escape(recipe.box.title)}.")
+    for one in tried:
+        _print_tried(one)
+    if example is not None and not any(one.saves for one in tried):
+        out.print(f"[care]No edition of it reads a save in {escape(str(example))}.[/]")
     if recipes.own and file.resolve().parent != recipes.own.resolve():
         out.print(f"To use it, put it into {escape(str(recipes.own))}")
+
+
+def _tried_data(one: Tried) -> dict[str, Any]:
+    return {
+        "edition": one.edition.id,
+        "saves": [save_data(save) for save in one.saves],
+        "pieces": [{"entry": p.entry, "role": p.role, "outcome": p.outcome} for p in one.pieces],
+        "unread": list(one.unread),
+        "problems": list(one.problems),
+    }
+
+
+def _print_tried(one: Tried) -> None:
+    out = console()
+    if not one.saves:
+        for problem in one.problems:
+            out.print(indented(f"[dim]{escape(one.edition.id)}: {escape(problem)}[/]", 2))
+        return
+    out.print(f"\nAs [save]{escape(one.edition.title)}[/]:")
+    for save in one.saves:
+        where = numbered(save.slot, one.edition)
+        out.print(f"  {where}  [save]{escape(save.title)}[/]  [dim]{escape(facts_line(save))}[/]")
+        for problem in save.problems:
+            out.print(indented(f"[bad]{escape(problem)}[/]", 6))
+    shown = table("Piece", "Role", "Written again")
+    for piece in one.pieces:
+        good = piece.outcome.startswith(("same", "shared"))
+        style = "good" if good else "bad"
+        shown.add_row(
+            escape(piece.entry), escape(piece.role), f"[{style}]{escape(piece.outcome)}[/]"
+        )
+    out.print(shown)
+    for problem in one.problems:
+        out.print(indented(f"[bad]{escape(problem)}[/]", 2))
+    if one.unread:
+        out.print(f"  Left unread: {escape(', '.join(one.unread[:20]))}")

@@ -1,0 +1,81 @@
+"""A recipe tried on real examples: what is read and what not, and what writing would give."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from clever_ferry.cargo import Piece, Save, digest_of
+from clever_ferry.errors import FerryError
+from clever_ferry.finding.berths import Berth, find_berths, open_berth
+from clever_ferry.finding.computers import Computer
+from clever_ferry.naming import Value
+from clever_ferry.recipes import Edition, Game
+
+__all__ = ["Tried", "TriedPiece", "try_recipe"]
+
+
+@dataclass(frozen=True)
+class TriedPiece:
+    """One piece, and how writing it again would come out."""
+
+    entry: str
+    role: str
+    outcome: str
+    """`same bytes`, `same content, packed otherwise`, or what goes wrong."""
+
+
+@dataclass(frozen=True)
+class Tried:
+    """What one edition makes of a folder."""
+
+    edition: Edition
+    saves: tuple[Save, ...]
+    pieces: tuple[TriedPiece, ...]
+    unread: tuple[str, ...]
+    problems: tuple[str, ...]
+
+
+def try_recipe(game: Game, computer: Computer, folder: Path) -> Iterator[Tried]:
+    """Try each edition of a game on a folder; those that read nothing of it are left out."""
+    for edition in game.editions.values():
+        for berth in find_berths(computer, game, edition, folder).berths:
+            try:
+                opened = open_berth(berth)
+            except FerryError as error:
+                yield Tried(edition, (), (), (), (error.what,))
+                continue
+            listing = opened.listing
+            saves = tuple(edition.verified(save, berth.fields) for save in listing.saves)
+            originals = {entry.name: entry for entry in opened.contents.entries}
+            pieces = [
+                TriedPiece(piece.entry, piece.role, _outcome(berth, save.fields, piece, originals))
+                for save in saves
+                for piece in save.pieces
+            ]
+            pieces += [TriedPiece(p.entry, p.role, "shared, left alone") for p in listing.shared]
+            yield Tried(edition, saves, tuple(pieces), listing.unread, listing.problems)
+
+
+def _outcome(
+    berth: Berth, fields: Mapping[str, Value], piece: Piece, originals: Mapping[str, object]
+) -> str:
+    file = berth.edition.file_of(piece.role)
+    assert file is not None
+    known = {**berth.fields, **fields, **piece.fields}
+    try:
+        name = file.patterns[0].write(known)
+        if piece.problem:
+            return piece.problem
+        original = getattr(originals[piece.entry], "payload", None)
+        dressed = file.chain.dress(piece.payload, known, said=piece.said)
+        other = name != piece.entry and not berth.files.fold
+        renamed = f", under the name {name}" if other else ""
+        if original is not None and digest_of(dressed) == digest_of(original):
+            return f"same bytes{renamed}"
+        if digest_of(file.chain.peel(dressed).payload) == digest_of(piece.payload):
+            return f"same content, packed otherwise{renamed}"
+    except FerryError as error:
+        return error.what
+    return "writing gives something else"

@@ -1,0 +1,35 @@
+"""Six invented save formats of clearly different build, each with a writer and a strict reader.
+
+A save is a slot's number, a world (any bytes) and a small note (JSON). The recipes beside
+describe the same formats to cferry; docs/demo-formats.md describes them to people.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Protocol
+
+from clever_ferry_demo.invented.boxed import Dynamo, Longshore, Orrery
+from clever_ferry_demo.invented.wrapped import Crown, Finch, Moth
+
+__all__ = ["FORMATS", "Crown", "Dynamo", "Finch", "Format", "Longshore", "Moth", "Orrery"]
+
+
+class Format(Protocol):
+    """A format's writer and reader; saves are slot -> world and note."""
+
+    def write(self, folder: Path, saves: dict[int, tuple[bytes, bytes]]) -> None:
+        """Write all saves into a folder."""
+
+    def read(self, folder: Path) -> dict[int, tuple[bytes, bytes]]:
+        """Read all saves; whatever is out of order ends in an error."""
+
+
+FORMATS: dict[str, Format] = {
+    "orrery-yard": Orrery,
+    "longshore-log": Longshore,
+    "kingfisher-crown": Crown,
+    "moth-lantern": Moth,
+    "pocket-finch": Finch,
+    "kingfisher-dynamo": Dynamo,
+}

@@ -1,0 +1,125 @@
+"""Six invented formats by recipe alone, against writers and readers that know nothing of it."""
+
+from __future__ import annotations
+
+import json
+import random
+import shutil
+from collections.abc import Callable
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from clever_ferry.layouts import LayoutSpec, compile_layouts, point
+from clever_ferry_demo.invented import FORMATS, Moth
+from tests.conftest import Den
+
+RECIPES = resources.files("clever_ferry_demo.invented")
+
+
+def saves(seed: int, slots: tuple[int, ...]) -> dict[int, tuple[bytes, bytes]]:
+    dice = random.Random(seed)
+    return {
+        slot: (
+            dice.randbytes(dice.choice([0, 1, 4096, 9000])) + b"isle" * dice.randrange(3000),
+            json.dumps({"name": f"Isle {slot}", "day": seed * 10 + slot}).encode(),
+        )
+        for slot in slots
+    }
+
+
+@pytest.fixture
+def here(linux: Callable[..., Den]) -> Den:
+    den = linux(home="home")
+    for file in RECIPES.iterdir():
+        if file.name.endswith(".toml"):
+            den.recipe(file.name.removesuffix(".toml"), file.read_text("utf-8"))
+    return den
+
+
+def plain(folder: Path, content: dict[int, tuple[bytes, bytes]]) -> None:
+    (folder / "plain").mkdir(parents=True)
+    for slot, (world, note) in content.items():
+        (folder / "plain" / f"{slot}.world").write_bytes(world)
+        (folder / "plain" / f"{slot}.note").write_bytes(note)
+
+
+def read_plain(folder: Path) -> dict[int, tuple[bytes, bytes]]:
+    return {
+        int(path.stem): (path.read_bytes(), path.with_suffix(".note").read_bytes())
+        for path in sorted((folder / "plain").glob("*.world"))
+    }
+
+
+@pytest.mark.parametrize("name", FORMATS)
+def test_a_format_both_ways(here: Den, tmp_path: Path, name: str) -> None:
+    made, given = tmp_path / "made-by-game", tmp_path / "by-hand"
+    (made / "made").mkdir(parents=True)
+    theirs, ours = saves(3, (1, 2, 4)), saves(5, (2, 7))
+    FORMATS[name].write(made / "made", theirs)
+    plain(given, ours)
+    shown = here.cferry("slots", f"{name}/made@{made}", "--json").data[0]
+    assert [(s["slot"], s["facts"]["day"], s["problems"]) for s in shown["saves"]] == [
+        (1, 31, []), (2, 32, []), (4, 34, []),
+    ]  # fmt: skip
+    here.cferry("check", f"{name}/made@{made}")
+    here.cferry("recipe", "check", here.home / "recipes" / f"{name}.toml")
+    # Out of the game's format: what its writer put in.
+    out = tmp_path / "out"
+    (out / "plain").mkdir(parents=True)
+    here.cferry("cross", f"{name}/made@{made}", f"{name}/plain@{out}", "--yes")
+    assert read_plain(out) == theirs
+    # Into it, over one save and beside the others: its own reader reads it all.
+    route = (f"{name}/plain@{given}", f"{name}/made@{made}", "--yes", "--replace")
+    if FORMATS[name] is Moth:
+        assert "throwaway" in here.cferry("cross", *route, code=4).err
+        assert FORMATS[name].read(made / "made") == theirs
+        route = (f"{route[0]}:2", *route[1:])
+        del ours[7]
+    here.cferry("cross", *route)
+    assert FORMATS[name].read(made / "made") == dict(sorted({**theirs, **ours}.items()))
+    here.cferry("undo", "--yes")
+    assert FORMATS[name].read(made / "made") == theirs
+
+
+@pytest.mark.parametrize("name", FORMATS)
+@pytest.mark.parametrize("seed", range(4))
+def test_damage_is_told(here: Den, tmp_path: Path, name: str, seed: int) -> None:
+    dice = random.Random(seed)
+    (tmp_path / "made").mkdir()
+    FORMATS[name].write(tmp_path / "made", saves(seed, (1, 2)))
+    file = dice.choice([p for p in (tmp_path / "made").rglob("*") if p.is_file()])
+    raw = bytearray(file.read_bytes())
+    if raw:
+        del raw[dice.randrange(len(raw)) :]
+    file.write_bytes(raw)
+    try:
+        FORMATS[name].read(tmp_path / "made")
+    except Exception:
+        here.cferry("check", f"{name}/made@{tmp_path}", code=5)
+
+
+def test_a_value_in_the_tree_is_read_and_edited(tmp_path: Path) -> None:
+    """The identity inside changes, and of the rest only the checksum."""
+    import tomllib
+
+    text = (RECIPES / "moth-lantern.toml").read_text("utf-8")
+    layouts: dict[str, Any] = tomllib.loads(text)["layouts"]
+    front = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in layouts.items()})["front"]
+    Moth.write(tmp_path, saves(1, (3,)))
+    raw = (tmp_path / "3.mlp").read_bytes()
+    value, end = front.read(raw)
+    path = "/leaves/0/value/branch/leaves/0/value/owner"
+    assert point(value, path) == Moth.OWNER
+    assert point(value, "/leaves/0/value/branch/leaves/1/value/number") == -3
+    assert point(value, "/leaves/1/value/raw") == b"\1\2\3"
+    other = "00112233-4455-6677-8899-aabbccddeeff"
+    edited = front.edit(raw[:end], path, other)
+    at = raw.index(bytes.fromhex(Moth.OWNER.replace("-", "")))
+    assert edited[:at] == raw[:at]
+    assert edited[at : at + 16].hex() == other.replace("-", "")
+    assert edited[at + 16 : -4] == raw[at + 16 : end - 4]
+    assert front.edit(edited, path, Moth.OWNER) == raw[:end]
+    shutil.rmtree(tmp_path)
