@@ -101,6 +101,47 @@ def test_damage_is_told(here: Den, tmp_path: Path, name: str, seed: int) -> None
         here.cferry("check", f"{name}/made@{tmp_path}", code=5)
 
 
+SECRET = """\
+recipe = 1
+[game]
+id = "secret"
+title = "Secret"
+[pieces]
+note = { needed = true, holds = "json" }
+[facts]
+day = { label = "Day", from = "note", at = "/day" }
+[editions.plain]
+title = "plain"
+berths = [{ on = "any", under = "given", path = "plain" }]
+fields.slot = { type = "number" }
+files = [{ role = "note", path = "{slot}.note" }]
+[editions.made]
+title = "encrypted"
+berths = [{ on = "any", under = "given", path = "made" }]
+fields.slot = { type = "number" }
+files = [{ role = "note", path = "{slot}.bin", layers = ["locked"] }]
+[layers]
+locked = [{ kind = "aes", mode = "gcm", key = { given = "key" } }]
+"""
+
+
+def test_a_key_that_only_the_user_knows(here: Den, tmp_path: Path) -> None:
+    here.recipe("secret", SECRET)
+    (tmp_path / "plain").mkdir()
+    (tmp_path / "made").mkdir()
+    (tmp_path / "plain" / "1.note").write_text('{"day": 31}')
+    key, place = "00112233445566778899aabbccddeeff", f"@{tmp_path}"
+    route = (f"secret/plain{place}", f"secret/made{place}", "--yes")
+    assert "--give key=HEX" in here.cferry("cross", *route, code=2).err
+    here.cferry("cross", *route, "--give", f"key={key}")
+    assert b"day" not in (tmp_path / "made" / "1.bin").read_bytes()
+    assert "--give key=HEX" in here.cferry("slots", route[1], code=2).err
+    slots = here.cferry("slots", route[1], "--json", "--give", f"key={key}").data
+    assert slots[0]["saves"][0]["facts"] == {"day": 31}
+    here.cferry("check", route[1], "--give", f"key={key}")
+    here.cferry("check", route[1], "--give", f"key={key[::-1]}", code=5)
+
+
 def test_a_value_in_the_tree_is_read_and_edited(tmp_path: Path) -> None:
     """The identity inside changes, and of the rest only the checksum."""
     import tomllib

@@ -155,7 +155,9 @@ class Ferry:
         search = self.search(game, edition, address.harbour)
         return one_berth(search, game, edition, account, option)
 
-    def slots(self, where: str, account: str | None = None) -> list[OpenBerth]:
+    def slots(
+        self, where: str, account: str | None = None, given: Mapping[str, str] | None = None
+    ) -> list[OpenBerth]:
         """Return the berths of a game, or of one edition, with the saves that are chosen."""
         address = parse_address(where)
         if address.edition is None and address.harbour is None and address.slots is None:
@@ -167,9 +169,9 @@ class Ferry:
                 if account is None or account in map(str, berth.fields.values())
             ]
             if found:
-                return [open_berth(berth) for berth in found]
+                return [open_berth(berth, given=given) for berth in found]
             raise self._nowhere(game)
-        opened = open_berth(self.berth(address, account))
+        opened = open_berth(self.berth(address, account), given=given)
         chosen = select(opened.listing.saves, address.slots, opened.berth.address)
         return [_only(opened, chosen)]
 
@@ -207,8 +209,8 @@ class Ferry:
         from_berth = self.berth(start, from_account, "--from-account")
         to_berth = self.berth(goal, to_account, "--to-account")
         return make_plan(
-            open_berth(from_berth),
-            open_berth(to_berth),
+            open_berth(from_berth, given=given),
+            open_berth(to_berth, given=given),
             chosen=start.slots,
             slots=goal.slots,
             given=given or {},
@@ -219,10 +221,12 @@ class Ferry:
         """Carry out a plan, prove it, and record it."""
         return carry_out(plan, self.locker, self.logbook, self._lock, progress=progress)
 
-    def check(self, where: str, account: str | None = None) -> Checked:
+    def check(
+        self, where: str, account: str | None = None, given: Mapping[str, str] | None = None
+    ) -> Checked:
         """Read every byte of the chosen saves as their edition reads them."""
         address = parse_address(where)
-        opened = open_berth(self.berth(address, account))
+        opened = open_berth(self.berth(address, account), given=given)
         chosen = select(opened.listing.saves, address.slots, opened.berth.address)
         berth = opened.berth
         verified = tuple(berth.edition.verified(save, berth.fields) for save in chosen)

@@ -10,9 +10,9 @@ from typing import TypeVar
 import click
 
 from clever_ferry.api import Ferry, open_ferry
-from clever_ferry.errors import ChoiceNeededError
+from clever_ferry.errors import ChoiceNeededError, WrongUseError
 
-__all__ = ["can_ask", "choose", "ferry_here"]
+__all__ = ["can_ask", "choose", "ferry_here", "give_option"]
 
 _T = TypeVar("_T")
 
@@ -37,6 +37,28 @@ def ferry_here(computer: Path | None) -> Ferry:
                 err=True,
             )
     return ferry
+
+
+def give_option(command: _T) -> _T:
+    """Add the option by which a user states what no recipe can know."""
+    return click.option(
+        "--give",
+        "given",
+        multiple=True,
+        metavar="NAME=VALUE",
+        callback=_pairs,
+        help="State what no recipe can know: a key, or a part of the name the target is to have.",
+    )(command)  # type: ignore[type-var]
+
+
+def _pairs(context: click.Context, option: object, texts: tuple[str, ...]) -> dict[str, str]:
+    pairs = {}
+    for text in texts:
+        name, sign, value = text.partition("=")
+        if not sign or not name or not value:
+            raise WrongUseError(f"--give {text}: it must be NAME=VALUE.")
+        pairs[name] = value
+    return pairs
 
 
 def can_ask() -> bool:

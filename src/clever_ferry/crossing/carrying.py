@@ -142,7 +142,7 @@ def _stage(change: Replacement, plan: Plan, making: Making, progress: Progress) 
 def _prove(plan: Plan, progress: Progress) -> list[Proof]:
     tally = Tally(progress, "proving", plan.size)
     target = plan.target.berth
-    now = open_berth(target)
+    now = open_berth(target, given=plan.given)
     proofs = []
     for move in plan.moves:
         found = next((save for save in now.listing.saves if save.fields == move.fields), None)
@@ -187,7 +187,7 @@ def _refuse_damaged_inside(plan: Plan) -> None:
 
 
 def _refuse_changed(plan: Plan) -> None:
-    now = open_berth(plan.target.berth, facts=False).contents
+    now = open_berth(plan.target.berth, facts=False, given=plan.given).contents
     if untouched(plan.target.contents, now, set()) or len(now.entries) != len(
         plan.target.contents.entries
     ):

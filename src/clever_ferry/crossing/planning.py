@@ -55,6 +55,8 @@ class Plan:
     source: OpenBerth
     target: OpenBerth
     moves: tuple[Move, ...]
+    given: Mapping[str, str]
+    """What the user has stated: name fields and keys."""
 
     @property
     def replaced(self) -> list[Save]:
@@ -84,7 +86,9 @@ def make_plan(
     where = f"{source.berth.address}"
     saves = select(source.listing.saves, chosen, where)
     _refuse_damaged(saves, source)
-    _refuse_foreign_given(given, target.berth.edition)
+    secrets = source.berth.edition.secrets | target.berth.edition.secrets
+    named = {name: value for name, value in given.items() if name not in secrets}
+    _refuse_foreign_given(named, target.berth.edition)
     goals = _goals(saves, target, slots, given)
     moves = [
         _move(save, goal, target, given, random) for save, goal in zip(saves, goals, strict=True)
@@ -92,7 +96,7 @@ def make_plan(
     _refuse_same(source, target, moves)
     _refuse_collisions(moves)
     _refuse_beyond_limit(target, moves)
-    return Plan(source, target, tuple(moves))
+    return Plan(source, target, tuple(moves), dict(given))
 
 
 @dataclass(frozen=True)
@@ -176,7 +180,8 @@ def _move(
         if change.how != "kept":
             changes.append(change)
     replaced = goal.replaced or _same_name(target, fields)
-    laid = edition.lay(save, fields, target.berth.fields, replaced)
+    secrets = {name: given[name] for name in edition.secrets if name in given}
+    laid = edition.lay(save, fields, {**target.berth.fields, **secrets}, replaced)
     kept = {item.piece.key for item in laid}
     left = tuple(piece for piece in save.pieces if piece.key not in kept)
     if edition.box_title is None:

@@ -208,9 +208,14 @@ def _tell(berth: Berth) -> str:
     return shown or "no saves"
 
 
-def open_berth(berth: Berth, *, facts: bool = True) -> OpenBerth:
-    """Read what a berth holds; raises DamagedError where its index can't be read."""
+def open_berth(
+    berth: Berth, *, facts: bool = True, given: Mapping[str, str] | None = None
+) -> OpenBerth:
+    """Read what a berth holds; raises DamagedError where its index can't be read.
+
+    `given` is what the user has stated, such as a key.
+    """
     files = berth.files
     contents = berth.edition.box.read(files, berth.edition.enter)
-    listing = berth.edition.read(contents, berth.fields, fold=files.fold, facts=facts)
+    listing = berth.edition.read(contents, berth.fields, fold=files.fold, facts=facts, given=given)
     return OpenBerth(berth, contents, listing)

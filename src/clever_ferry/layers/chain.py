@@ -33,6 +33,7 @@ from clever_ferry.layers.spec import (
     FooterSpec,
     HeaderSpec,
     LayerSpec,
+    SecretSpec,
     SwapSpec,
     TextSpec,
     XorSpec,
@@ -101,6 +102,13 @@ class Chain:
     def bound(self) -> set[str]:
         """The name fields that headers of these layers repeat."""
         return {field for layer in self.layers for field in layer.bound}
+
+    @property
+    def secrets(self) -> set[str]:
+        """What only the user can state, such as a key, by its names."""
+        aes = [layer.spec for layer in self.layers if isinstance(layer, Aes)]
+        parts = [part for spec in aes for part in (spec.key, spec.vector)]
+        return {part.given for part in parts if isinstance(part, SecretSpec) and part.given}
 
     def then(self, other: Chain) -> Chain:
         """Return this chain with another's layers within."""

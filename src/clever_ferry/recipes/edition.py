@@ -83,6 +83,11 @@ class Edition:
         )
 
     @property
+    def secrets(self) -> set[str]:
+        """What only the user can state, such as a key, by its names."""
+        return {name for file in self.files for name in file.chain.secrets}
+
+    @property
     def numbered(self) -> bool:
         """Whether its names carry a slot's number."""
         return "slot" in self.key_fields
@@ -109,8 +114,12 @@ class Edition:
         *,
         fold: bool,
         facts: bool = True,
+        given: Mapping[str, str] | None = None,
     ) -> Listing:
-        """Tell the saves among a box's entries; `facts=False` leaves all payloads unread."""
+        """Tell the saves among a box's entries; `facts=False` leaves all payloads unread.
+
+        `given` is what the user has stated, such as a key.
+        """
         problems = _unlike(contents.bound, berth_fields, "The index")
         groups: dict[tuple[Value, ...], list[Piece]] = {}
         fields_of: dict[tuple[Value, ...], dict[str, Value]] = {}
@@ -123,7 +132,7 @@ class Edition:
                 case str(problem):
                     problems.append(problem)
                 case PieceFile() as file, dict() as values:
-                    piece = self._piece(entry, file, values)
+                    piece = self._piece(entry, file, values, given or {})
                     if self.pieces[file.role].shared:
                         shared.append(piece)
                         continue
@@ -153,13 +162,15 @@ class Edition:
             return f"{entry.name} could be the {roles}"
         return found[0] if found else None
 
-    def _piece(self, entry: Entry, file: PieceFile, values: Mapping[str, Value]) -> Piece:
+    def _piece(
+        self, entry: Entry, file: PieceFile, values: Mapping[str, Value], given: Mapping[str, str]
+    ) -> Piece:
         own = {k: v for k, v in values.items() if k not in self.key_fields}
         problem, bound, said = entry.problem, {}, {}
         payload = entry.payload
         if not problem and file.chain.layers:
             try:
-                peeled = file.chain.peel(payload)
+                peeled = file.chain.peel(payload, given)
                 payload, bound, said = peeled.payload, dict(peeled.bound), dict(peeled.said)
             except (DamagedError, UnsupportedError) as error:
                 problem = f"it can't be read: {error.what.rstrip('.')}"

@@ -12,7 +12,7 @@ from rich.console import Console
 from rich.progress import BarColumn, DownloadColumn, Progress, TaskID, TextColumn
 
 from clever_ferry.cli.described import plan_data, proof_data
-from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.here import can_ask, choose, ferry_here, give_option
 from clever_ferry.cli.screen import (
     console,
     counted,
@@ -43,15 +43,12 @@ __all__ = ["command"]
     "--from-account", metavar="NAME", help="Whose saves to take, where several have some."
 )
 @click.option("--to-account", metavar="NAME", help="Whose saves to write, where several have some.")
-@click.option(
-    "--give", "given", multiple=True, metavar="FIELD=VALUE",
-    help="State a part of the name that the target is to have.",
-)  # fmt: skip
+@give_option
 @click.option("--json", "as_json", is_flag=True, help="Print plan and result as JSON.")
 @click.pass_obj
 def command(
     computer: Path | None, source: str, target: str, dry_run: bool, yes: bool, replace: bool,
-    from_account: str | None, to_account: str | None, given: tuple[str, ...], as_json: bool,
+    from_account: str | None, to_account: str | None, given: dict[str, str], as_json: bool,
 ) -> None:  # fmt: skip
     """Carry saves from one edition of a game to another.
 
@@ -63,11 +60,10 @@ def command(
     and compared afterwards, and `cferry undo` puts everything back.
     """
     ferry = ferry_here(computer)
-    stated = dict(_pair(text) for text in given)
     ask = can_ask() and not as_json and not yes
     plan = choose(
         lambda answers: ferry.plan(
-            source, target, given=stated,
+            source, target, given=given,
             from_account=answers.get("--from-account", from_account),
             to_account=answers.get("--to-account", to_account),
         ),
@@ -93,13 +89,6 @@ def command(
         })  # fmt: skip
     else:
         _print_crossed(out, plan, crossed)
-
-
-def _pair(text: str) -> tuple[str, str]:
-    name, sign, value = text.partition("=")
-    if not sign or not name or not value:
-        raise WrongUseError(f"--give {text}: it must be FIELD=VALUE.")
-    return name, value
 
 
 def _agree(plan: Plan, *, yes: bool, replace: bool, ask: bool) -> None:

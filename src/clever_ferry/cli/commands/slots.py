@@ -8,7 +8,7 @@ import click
 
 from clever_ferry.cli.described import berth_data, save_data
 from clever_ferry.cli.exits import NOTHING
-from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.here import can_ask, choose, ferry_here, give_option
 from clever_ferry.cli.screen import (
     console,
     echo_json,
@@ -28,9 +28,12 @@ __all__ = ["command"]
 @click.command("slots")
 @click.argument("where")
 @click.option("--account", metavar="NAME", help="Whose saves, where several accounts have some.")
+@give_option
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
-def command(computer: Path | None, where: str, account: str | None, as_json: bool) -> None:
+def command(
+    computer: Path | None, where: str, account: str | None, given: dict[str, str], as_json: bool
+) -> None:
     """List saves with what you know them by: name, day, play time.
 
     WHERE is a game (saltglass), an edition (saltglass/depot), or some of its slots
@@ -39,7 +42,7 @@ def command(computer: Path | None, where: str, account: str | None, as_json: boo
     """
     ferry = ferry_here(computer)
     opened = choose(
-        lambda answers: ferry.slots(where, answers.get("--account", account)),
+        lambda answers: ferry.slots(where, answers.get("--account", account), given),
         ask=can_ask() and not as_json,
     )
     if as_json:
