@@ -17,6 +17,7 @@ from clever_ferry.cli.screen import (
     facts_line,
     indented,
     numbered,
+    place,
     table,
 )
 from clever_ferry.errors import FerryError, NotFoundError
@@ -51,7 +52,7 @@ def list_(computer: Path | None, as_json: bool) -> None:
     for row in rows:
         if row["fault"]:
             out.print(f"[bad]{escape(row['fault'])}[/]", soft_wrap=True)
-    out.print(f"Your own go into: {escape(str(recipes.own))}")
+    out.print(f"Your own go into: {escape(place(recipes.own or Path()))}")
 
 
 def _row(source: RecipeSource, recipes: Recipes) -> dict[str, Any]:
@@ -139,7 +140,7 @@ def check(computer: Path | None, file: Path, example: Path | None, as_json: bool
     if example is not None and not any(one.saves for one in tried):
         out.print(f"[care]No edition of it reads a save in {escape(str(example))}.[/]")
     if recipes.own and file.resolve().parent != recipes.own.resolve():
-        out.print(f"To use it, put it into {escape(str(recipes.own))}")
+        out.print(f"To use it, put it into {escape(place(recipes.own))}")
 
 
 def _tried_data(one: Tried) -> dict[str, Any]:

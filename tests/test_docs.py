@@ -1,0 +1,148 @@
+"""What the documents show is tried: every example is read, compiled, written and read back."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from pathlib import Path
+from typing import Any, get_args
+
+import pytest
+from pydantic import TypeAdapter
+
+from clever_ferry.layers import LayerSpec, compile_layers
+from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.naming import FieldSpec
+from clever_ferry.payload import BytesPayload, read_all
+from clever_ferry.recipes.models import EditionInfo, FactInfo, PieceInfo
+from clever_ferry_demo.invented import Crown
+from tests.conftest import Den
+
+DOCS = Path(__file__).parents[1] / "docs"
+
+
+def blocks(name: str) -> list[str]:
+    """Return a document's indented blocks."""
+    found: list[str] = []
+    lines: list[str] = []
+    for line in [*(DOCS / name).read_text("utf-8").splitlines(), "end"]:
+        if line.startswith("    ") or (not line and lines):
+            lines.append(line[4:])
+        elif lines:
+            found.append("\n".join(lines))
+            lines = []
+    return found
+
+
+def tables() -> dict[str, Any]:
+    """Return all that the reference's examples say, table by table."""
+    merged: dict[str, Any] = {}
+    for block in blocks("recipes.md"):
+        for name, table in tomllib.loads(block).items():
+            if isinstance(table, dict):
+                merged.setdefault(name, {}).update(table)
+    return merged
+
+
+def kinds_of(union: Any, key: str) -> set[str]:
+    return {
+        kind
+        for model in get_args(get_args(union)[0])
+        for kind in get_args(model.model_fields[key].annotation)
+    }
+
+
+def test_the_references_examples_are_right() -> None:
+    shown = tables()
+    for name, model in (("pieces", PieceInfo), ("facts", FactInfo)):
+        for one in shown[name].values():
+            TypeAdapter(model).validate_python(one)
+    editions = shown["editions"]["depot"]
+    fields = TypeAdapter(dict[str, FieldSpec]).validate_python(editions.pop("fields"))
+    TypeAdapter(EditionInfo).validate_python(
+        {"title": "x", "berths": [{"on": "any", "under": "given"}],
+         "files": [{"role": "a", "path": "b"}], **editions}
+    )  # fmt: skip
+    assert {field.type for field in fields.values()} == kinds_of(FieldSpec, "type")
+
+
+def test_every_kind_of_layer_has_an_example_that_works() -> None:
+    shown = tables()
+    layouts = compile_layouts(
+        {name: LayoutSpec.model_validate(spec) for name, spec in shown["layouts"].items()}
+    )
+    specs = TypeAdapter(dict[str, list[LayerSpec]]).validate_python(shown["layers"])
+    assert {step.kind for steps in specs.values() for step in steps} == kinds_of(LayerSpec, "kind")
+    given = {"key": "00" * 16, "account": "100200300", "world": "00" * 8}
+    for name, chain in compile_layers(specs, layouts).items():
+        said = {"front": {"tag": "OTTX", "version": 3}}
+        dressed = chain.dress(BytesPayload(b"day 31\n"), given, said=said)
+        peeled = chain.peel(dressed, given).payload
+        assert read_all(peeled, limit=100, what=name) == b"day 31\n", name
+
+
+def test_every_type_of_field_has_an_example_that_works() -> None:
+    from clever_ferry.layouts.spec import FieldSpec as LayoutField
+
+    shown = tables()["layouts"]
+    specs = {name: LayoutSpec.model_validate(spec) for name, spec in shown.items()}
+    used = {field.type for spec in specs.values() for field in spec.fields}
+    numbers = {"u8", "u16", "u32", "u64", "i8", "i16", "i32", "i64", "f32", "f64"}
+    assert used | numbers == kinds_of(LayoutField, "type")
+    layout = compile_layouts(specs)["everything"]
+    value = layout.blank()
+    value["leaves"] = [{"kind": 7, "value": b"odd"}, {"kind": 0, "value": b""}]
+    value["rows"], value["blobs"] = [{"at": 0, "size": 0}] * 2, [b"abc", b"de"]
+    value["rows"] = [dict(row) for row in value["rows"]]
+    value["town"], value["days"] = "Gull Röck", [1, 2]
+    data = layout.write(value)
+    read = layout.read_whole(data)
+    assert (read["town"], read["days"], read["blobs"]) == ("Gull Röck", [1, 2], [b"abc", b"de"])
+    assert layout.write(read) == data
+
+
+def test_the_first_recipe_step_by_step(den: Den, tmp_path: Path) -> None:
+    folder = tmp_path / "the-folder"
+    (folder / "made").mkdir(parents=True)
+    (folder / "plain").mkdir()
+    world = (b"isle of glass " * 900)[:12_000]
+    saves = {n: (world, b'{"name": "Isle %d", "day": 31}' % n) for n in (1, 2)}
+    Crown.write(folder / "made", saves)
+    for slot, (body, note) in saves.items():
+        (folder / "plain" / f"{slot}.world").write_bytes(body)
+        (folder / "plain" / f"{slot}.note").write_bytes(note)
+    shown = blocks("first-recipe.md")
+    first = next(block for block in shown if block.startswith("recipe = 1"))
+    layers = next(block for block in shown if block.startswith("[layers]"))
+    steps = next(block for block in shown if block.startswith("twice = ["))
+    raw = (folder / "made" / "crown_01.kfc").read_bytes()
+    assert any(block.startswith(raw[:13].hex(" ")) for block in shown)
+    file = den.recipe("kingfisher-crown", first)
+    tried = den.cferry("recipe", "check", file, "--try", folder, "--json").data["tried"]
+    assert [one["edition"] for one in tried] == ["plain", "made"]
+    packed = first.replace('crown_{slot}.kfc" }', 'crown_{slot}.kfc", layers = ["twice"] }')
+    den.recipe("kingfisher-crown", f"{packed}\n{layers}")
+    unbox = ("unbox", folder / "made" / "crown_01.kfc", "--as", "kingfisher-crown:twice")
+    told = den.cferry(*unbox, "-o", tmp_path / "apart", code=5)
+    said = re.search(r"\*(The header says .*?)\*", (DOCS / "first-recipe.md").read_text("utf-8"))
+    assert said
+    assert said[1] in told.out
+    twice = re.sub(r"twice = .*\n", "", layers)
+    den.recipe("kingfisher-crown", packed + "\n" + twice.replace("[layers]", "[layers]\n" + steps))
+    done = den.cferry("recipe", "check", file, "--try", folder)
+    assert "packed otherwise" in done.out or "same bytes" in done.out
+    for start, goal in (("plain", "made"), ("made", "plain")):
+        slot = 1 if start == "plain" else 5
+        den.cferry(
+            "cross", f"kingfisher-crown/{start}@{folder}:{slot}",
+            f"kingfisher-crown/{goal}@{folder}:{slot + 4}", "--yes",
+        )  # fmt: skip
+    assert Crown.read(folder / "made")[5] == saves[1]
+    assert (folder / "plain" / "9.world").read_bytes() == world
+
+
+@pytest.mark.parametrize("name", ["README.md", "docs/first-recipe.md", "docs/recipes.md"])
+def test_links_lead_somewhere(name: str) -> None:
+    path = DOCS.parent / name
+    for link in re.findall(r"\]\(([^)#]+)\)", path.read_text("utf-8")):
+        assert (path.parent / link).exists(), link
