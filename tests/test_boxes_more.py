@@ -233,6 +233,76 @@ def test_archives_within_archives_without_end_are_refused(tmp_path: Path) -> Non
         contents(box_of({"kind": "zip", "file": "all.zip", "nested": True}), tmp_path)
 
 
+HEADED = {
+    "index": {"fields": [
+        {"type": "u32", "name": "total"},
+        {"type": "list", "name": "rows", "of": "entry", "count": "i32"},
+    ]},
+    "entry": {"fields": [
+        {"type": "text", "name": "name", "length": "u8"},
+        {"type": "bytes", "name": "id", "size": 4},
+        {"type": "u8", "name": "age"},
+        {"type": "list", "name": "parts", "of": "piece", "count": "u8"},
+    ]},
+    "piece": {"fields": [{"type": "u32", "name": "size"}]},
+    "head": {"fields": [
+        {"type": "text", "name": "label", "length": "u8"}, {"type": "u16", "name": "mark"},
+    ]},
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("where", ["blob", "both", "index with generations"])
+def test_names_from_blobs_and_generations(tmp_path: Path, where: str) -> None:
+    spec: dict[str, Any] = {
+        "kind": "indexed", "index": "all.idx", "layout": "index", "record": "entry",
+        "entries": "/rows", "identifier": "/id", "identifier_size": 4,
+        "parts": {"at": "/parts", "size": "/size", "most": 100}, "blob": "{id}-{part}",
+        "fields": {"id": {"type": "hex", "length": 8}, "part": {"type": "number"}},
+        "tallies": [{"at": "/total", "what": "size"}],
+    }  # fmt: skip
+    headed = where != "index with generations"
+    if headed:
+        spec["head"] = {"layout": "head", "name": "/label"}
+    else:
+        spec["generation"] = "/age"
+    if where != "blob":
+        spec["name"] = "/name"
+    adapter: TypeAdapter[BoxSpec] = TypeAdapter(BoxSpec)
+    layouts = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in HEADED.items()})
+    box = make_box("it", adapter.validate_python(spec), layouts)
+
+    def row(name: str, ident: bytes, age: int, data: bytes) -> bytes:
+        front = bytes([len(name)]) + name.encode() + b"\x07\x00" if headed else b""
+        (tmp_path / f"{ident.hex()}-1").write_bytes(front + data)
+        shown = name if where != "blob" else ""
+        return (bytes([len(shown)]) + shown.encode() + ident + bytes([age, 1])
+                + (len(front) + len(data)).to_bytes(4, "little"))  # fmt: skip
+
+    rows = [row("one", b"aaaa", 3, b"first"), row("two", b"bbbb", 1, b"second")]
+    if not headed:
+        rows.append(row("one", b"cccc", 2, b"older"))
+    total = sum(path.stat().st_size for path in tmp_path.iterdir())
+    (tmp_path / "all.idx").write_bytes(
+        total.to_bytes(4, "little") + len(rows).to_bytes(4, "little") + b"".join(rows)
+    )
+    assert contents(box, tmp_path) == {"one": b"first", "two": b"second"}
+    change(box, tmp_path, {"one": b"n" * 250, "new": b"x"}, ["two"])
+    assert contents(box, tmp_path) == {"one": b"n" * 250, "new": b"x"}
+    assert not (tmp_path / "62626262-1").exists()
+    first = (tmp_path / "61616161-1").read_bytes()
+    assert first.startswith(b"\x03one\x07\x00n" if headed else b"nnn")
+    raw = bytearray((tmp_path / "all.idx").read_bytes())
+    raw[0] ^= 1
+    (tmp_path / "all.idx").write_bytes(raw)
+    with pytest.raises(DamagedError, match="/total"):
+        contents(box, tmp_path)
+    if where == "both":
+        raw[0] ^= 1
+        (tmp_path / "all.idx").write_bytes(raw.replace(b"\x03one", b"\x03two"))
+        entries = box.read(FolderFiles(tmp_path), lambda _: True).entries
+        assert "but its blob 'one'" in entries[0].problem
+
+
 def test_a_database_in_use_is_refused(tmp_path: Path) -> None:
     write_database(tmp_path / "saves.db", {"one": b"1"})
     (tmp_path / "saves.db-wal").write_bytes(b"x")

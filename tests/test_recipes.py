@@ -66,6 +66,18 @@ FAULTS = {
         "'crat'",
     ),
     "unknown layer kind": ('kind = "zlib"', 'kind = "zip"', "packed[1].kind = 'zip'", "`zlib`"),
+    "a layout that can't be written": (
+        "[layers]",
+        '[layouts.odd]\nfields = [{ type = "u8", name = "n", equals = 300 }]\n[layers]',
+        "layouts.odd",
+        "can't be written",
+    ),
+    "a layout without end": (
+        "[layers]",
+        '[layouts.odd]\nfields = [{ type = "layout", name = "n", of = "odd" }]\n[layers]',
+        "layouts.odd",
+        "without end",
+    ),
     "no TOML": ("[game]", "[game", "no valid TOML", "line 2"),
     "id unlike its file": ('id = "mine"', 'id = "yours"', "'yours'", "yours.toml"),
     "id that can't be": ('id = "mine"', 'id = "My Game"', "game.id = 'My Game'", "look like"),

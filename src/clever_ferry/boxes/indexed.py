@@ -20,7 +20,9 @@ from clever_ferry.payload import (
     BytesPayload,
     JoinedPayload,
     Payload,
+    SlicedPayload,
     StreamPayload,
+    head,
     pieces_of,
     read_all,
 )
@@ -29,6 +31,7 @@ from clever_ferry.tree import Files, Output
 __all__ = ["IndexedBox"]
 
 _LARGEST_INDEX = 256 << 20
+_LARGEST_HEAD = 1 << 16
 
 
 class IndexedBox:
@@ -41,6 +44,11 @@ class IndexedBox:
         self.name, self.spec = name, spec
         self.layout, self.record = layouts[spec.layout], layouts[spec.record]
         self.blob = compile_pattern(spec.blob, spec.fields)
+        self.head: Layout | None = None
+        if spec.head is not None:
+            if spec.head.layout not in layouts:
+                raise DamagedError(f"boxes.{name}: there is no layout {spec.head.layout!r}.")
+            self.head = layouts[spec.head.layout]
 
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Read the index; entries whose blobs are not as it says carry their problem."""
@@ -81,7 +89,7 @@ class IndexedBox:
             return records
         newest: dict[str, dict[str, Any]] = {}
         for record in records:
-            name = point(record, self.spec.name)
+            name = point(record, self.spec.name or "")
             other = newest.get(name)
             if other is None or point(record, generation) > point(other, generation):
                 newest[name] = record
@@ -136,9 +144,18 @@ class IndexedBox:
         stamp = None
         if spec.stamp is not None:
             stamp = to_ns(point(record, spec.stamp.at), spec.stamp.unit)
-        return Entry(
-            point(record, spec.name), total, stamp, JoinedPayload(payloads), paths, problem
-        )
+        name = None if spec.name is None else point(record, spec.name)
+        payload: Payload = JoinedPayload(payloads)
+        if self.head is not None and spec.head is not None:
+            if problem:  # its name is in what can't be read
+                return Entry(name or paths[0], total, stamp, payload, paths, problem)
+            values, after = self.head.read(head(payload, _LARGEST_HEAD))
+            inside = point(values, spec.head.name)
+            if name is not None and name != inside:
+                problem = f"the index calls it {name!r}, but its blob {inside!r}"
+            name, total = name or inside, total - after
+            payload = SlicedPayload(payload, after)
+        return Entry(str(name), total, stamp, payload, paths, problem)
 
     def _checked(self, blob: Payload, path: str, part: dict[str, Any]) -> Payload:
         check = self.spec.parts.check
@@ -167,17 +184,22 @@ class IndexedBox:
         records = self._records(state)
         spec = self.spec
         old = self._used(records)
-        records[:] = [one for one in records if point(one, spec.name) not in removes]
-        by_name = {point(record, spec.name): record for record in self._current(state)}
+        names = {entry.files[0]: entry.name for entry in contents.entries if entry.files}
+        records[:] = [one for one in records if self._name(one, names) not in removes]
+        by_name = {self._name(record, names): record for record in self._current(state)}
+        heads = {entry.name: entry for entry in contents.entries}
         for item in puts:
             record = by_name.get(item.name)
             if record is None:
                 record = self.record.blank()
-                put(record, spec.name, item.name)
+                if spec.name is not None:
+                    put(record, spec.name, item.name)
                 put(record, spec.identifier, making.random(spec.identifier_size))
                 records.append(record)
             elif spec.generation is not None:
                 put(record, spec.generation, point(record, spec.generation) + 1)
+            if self.head is not None:
+                item = self._headed(item, heads.get(item.name))
             yield from self._blobs(record, item)
         for path in spec.counts:
             put(state, path, point(state, path) + 1)
@@ -197,6 +219,23 @@ class IndexedBox:
                 point(record, self.spec.identifier), len(point(record, self.spec.parts.at))
             )
         }
+
+    def _name(self, record: dict[str, Any], names: Mapping[str, str]) -> str | None:
+        """Return an entry's name: its record's, or what its blob has told."""
+        if self.spec.name is not None:
+            return str(point(record, self.spec.name))
+        return names.get(self._paths(point(record, self.spec.identifier), 1)[0])
+
+    def _headed(self, item: Put, old: Entry | None) -> Put:
+        """Put the blob's own head before an entry's bytes: the old one's, where there is one."""
+        assert self.head is not None
+        assert self.spec.head is not None
+        values = self.head.blank()
+        if old is not None and not old.problem and isinstance(old.payload, SlicedPayload):
+            values = self.head.read(head(old.payload.inner, _LARGEST_HEAD))[0]
+        put(values, self.spec.head.name, item.name)
+        front = BytesPayload(self.head.write(values))
+        return item._replace(payload=JoinedPayload((front, item.payload)))
 
     def fresh(self) -> Contents:
         """Return the contents of a box with nothing in it yet."""

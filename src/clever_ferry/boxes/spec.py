@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from clever_ferry.layouts.digests import DigestName
 from clever_ferry.layouts.times import StampUnit
@@ -52,6 +52,13 @@ class PartsSpec(_Spec):
     check: CheckSpec | None = None
 
 
+class HeadSpec(_Spec):
+    """A layout in front of an entry's bytes that says its name."""
+
+    layout: str
+    name: str = Field(description="in it: the path of the entry's name")
+
+
 class TallySpec(_Spec):
     """A number in the index that must agree with all its entries."""
 
@@ -66,7 +73,10 @@ class IndexSpec(_Spec):
     layout: str = Field(description="the layout of the index file")
     record: str = Field(description="the layout of one entry's record in it")
     entries: str = Field(description="the path of the list of records")
-    name: str = Field(description="in a record: the path of the entry's name")
+    name: str | None = Field(default=None, description="in a record: the path of the entry's name")
+    head: HeadSpec | None = Field(
+        default=None, description="what stands in an entry's blob before its bytes: its name"
+    )
     identifier: str = Field(description="in a record: the path of the blob's identifier")
     identifier_size: int = Field(ge=4, le=64, description="bytes in a new identifier")
     size: str | None = Field(default=None, description="in a record: the path of the whole size")
@@ -80,6 +90,14 @@ class IndexSpec(_Spec):
         default=None, description="in a record: of several with one name, the highest counts"
     )
     tallies: tuple[TallySpec, ...] = ()
+
+    @model_validator(mode="after")
+    def _named(self) -> Self:
+        if self.name is None and self.head is None:
+            raise ValueError("an entry's name stands in its record (`name`) or its blob (`head`)")
+        if self.name is None and self.generation is not None:
+            raise ValueError("a `generation` needs the `name` in the record")
+        return self
 
 
 class IndexedSpec(IndexSpec):

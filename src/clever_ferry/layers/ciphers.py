@@ -69,23 +69,31 @@ class Aes:
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, dict[str, bytes]]:
         """Return the plain bytes; reading them raises DamagedError where they can't be."""
-        key = self._key(found.given)
+        size = self.spec.key.front or 0
+        key = self._key(found.given, head(source, size))
+        if size:
+            source = SlicedPayload(source, size)
         front = head(source, self.vector_size)
         if len(front) < self.vector_size:
             raise DamagedError("The AES data is shorter than its vector.")
         vector = front if self.fronted else self._vector(found.given)
         body: Payload = SlicedPayload(source, self.vector_size)
+        kept = {"vector": vector, "key": key}
         if self.spec.mode == "gcm":
-            return StreamPayload(lambda: self._opened(key, vector, body)), {"vector": vector}
-        return StreamPayload(lambda: self._plain(key, vector, body)), {"vector": vector}
+            return StreamPayload(lambda: self._opened(key, vector, body)), kept
+        return StreamPayload(lambda: self._plain(key, vector, body)), kept
 
     def dress(
         self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
     ) -> Payload:
         """Return the encrypted bytes; a vector that none is known for follows from the bytes."""
-        key = self._key(fields)
+        known = (residue or {}).get("key", b"")
 
         def encrypted() -> Iterator[bytes]:
+            made = self._made_key(inside) if self.spec.key.front and not known else known
+            key = self._key(fields, made)
+            if self.spec.key.front:
+                yield key
             vector = (residue or {}).get("vector") or self._new_vector(inside, fields)
             if self.fronted:
                 yield vector
@@ -96,8 +104,17 @@ class Aes:
 
         return StreamPayload(encrypted)
 
-    def _key(self, given: Mapping[str, Value]) -> bytes:
-        key = _secret(self.spec.key, given)
+    def _made_key(self, inside: Payload) -> bytes:
+        """Return a key that follows from the bytes; the file holds it, so it hides nothing."""
+        digest = hashlib.blake2b(digest_size=self.spec.key.front or 16, person=b"key")
+        for chunk in inside.chunks():
+            digest.update(chunk)
+        return digest.digest()
+
+    def _key(self, given: Mapping[str, Value], front: bytes) -> bytes:
+        key = front if self.spec.key.front else _secret(self.spec.key, given)
+        if self.spec.key.front and len(key) < self.spec.key.front:
+            raise DamagedError("The AES data is shorter than its key.")
         if len(key) not in (16, 24, 32):
             raise WrongUseError(f"An AES key has 16, 24 or 32 bytes, but this one has {len(key)}.")
         return key

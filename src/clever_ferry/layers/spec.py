@@ -72,6 +72,8 @@ class _Marked(_Spec):
     def _one_of_both(self) -> Self:
         if bool(self.text) == bool(self.hex):
             raise ValueError("say either `text` or `hex`")
+        if self.text is not None and not all(ord(char) < 256 for char in self.text):
+            raise ValueError("`text` is Latin-1; write other bytes as `hex`")
         return self
 
     @property
@@ -97,15 +99,18 @@ class XorSpec(_Marked):
 
 
 class SecretSpec(_Spec):
-    """A key or a vector: in the recipe, or given by the user under a name."""
+    """A key or a vector: in the recipe, given by the user under a name, or in the file."""
 
     hex: str | None = Field(default=None, pattern=_HEX)
     given: str | None = None
+    front: Literal[16, 24, 32] | None = Field(
+        default=None, description="a key of so many bytes stands before all"
+    )
 
     @model_validator(mode="after")
-    def _one_of_both(self) -> Self:
-        if (self.hex is None) == (self.given is None):
-            raise ValueError("say either `hex` or `given`")
+    def _one_of_three(self) -> Self:
+        if sum(way is not None for way in (self.hex, self.given, self.front)) != 1:
+            raise ValueError("say either `hex`, `given` or `front`")
         return self
 
 
@@ -118,6 +123,12 @@ class AesSpec(_Spec):
     vector: SecretSpec | Literal["front"] = "front"
     padding: Literal["pkcs7", "zero", "none"] = "pkcs7"
     tag: Literal["end", "front"] = "end"
+
+    @model_validator(mode="after")
+    def _vector_is_not_a_key(self) -> Self:
+        if isinstance(self.vector, SecretSpec) and self.vector.front is not None:
+            raise ValueError('a vector in the file is `vector = "front"`')
+        return self
 
 
 class EncodedSpec(_Spec):

@@ -89,6 +89,7 @@ class Layout:
             if field.computed and field.computed.of in ("inside", "payload")
         )
         """Fields that are reckoned over what follows this layout."""
+        self.outside = tuple(one.field for one in self.computed if one.field in self.numbers)
 
     def read(
         self, data: bytes, at: int = 0, *, end: int | None = None, depth: int = 0

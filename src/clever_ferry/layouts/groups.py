@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from clever_ferry.layouts.frame import Frame, LayoutError, Output, value_of
 from clever_ferry.layouts.numbers import CODES, Length, struct_for
-from clever_ferry.layouts.spec import ChoiceSpec, ListSpec, NestedSpec, PartsSpec
+from clever_ferry.layouts.spec import LENGTH_TYPES, ChoiceSpec, ListSpec, NestedSpec, PartsSpec
 from clever_ferry.layouts.texts import framed_size
 
 if TYPE_CHECKING:
@@ -83,7 +83,7 @@ class List:
         self.counted: int | str | None = None
         if isinstance(spec.count, int) or spec.count is None:
             self.counted = spec.count
-        elif not isinstance(spec.count, str) or spec.count in ("u8", "u16", "u32", "u64", "varint"):
+        elif not isinstance(spec.count, str) or spec.count in LENGTH_TYPES:
             self.count = Length(spec.count, order, spec.name)
         elif spec.count != "rest":
             self.counted = spec.count

@@ -38,7 +38,7 @@ __all__ = [
 Order = Literal["little", "big"]
 IntType = Literal["u8", "u16", "u32", "u64", "i8", "i16", "i32", "i64"]
 NumberType = Literal["u8", "u16", "u32", "u64", "i8", "i16", "i32", "i64", "f32", "f64"]
-LengthType = Literal["u8", "u16", "u32", "u64", "varint"]
+LengthType = Literal["u8", "u16", "u32", "u64", "i8", "i16", "i32", "i64", "varint"]
 NUMBER_TYPES: frozenset[str] = frozenset(NumberType.__args__)  # type: ignore[attr-defined]
 LENGTH_TYPES: frozenset[str] = frozenset(LengthType.__args__)  # type: ignore[attr-defined]
 VarintStyle = Literal["sevens", "ones", "zigzag"]
@@ -145,6 +145,8 @@ class MagicSpec(_Spec):
     def _one_of_both(self) -> Self:
         if (self.text is None) == (self.hex is None):
             raise ValueError("a magic has either `text` or `hex`")
+        if self.text is not None and not all(ord(char) < 256 for char in self.text):
+            raise ValueError("a magic's `text` is Latin-1; write other bytes as `hex`")
         return self
 
     @property

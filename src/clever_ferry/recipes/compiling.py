@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from clever_ferry.boxes import Box, FolderBox, make_box
 from clever_ferry.errors import FerryError, RecipeError
 from clever_ferry.layers import Chain, compile_layers
-from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.layouts import Layout, LayoutError, LayoutSpec, compile_layouts
 from clever_ferry.layouts.digests import DIGEST_BYTES
 from clever_ferry.layouts.spec import (
     LENGTH_TYPES,
@@ -36,8 +36,12 @@ def compile_box(recipe: BoxRecipe) -> Box:
     faults = _layout_faults(recipe.layouts)
     if faults:
         raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
+    layouts = compile_layouts(recipe.layouts)
+    faults = _unwritable(layouts)
+    if faults:
+        raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
     try:
-        return make_box(recipe.box.id, recipe.format, compile_layouts(recipe.layouts))
+        return make_box(recipe.box.id, recipe.format, layouts)
     except FerryError as error:
         raise RecipeError(
             "This box recipe does not fit together.", details=(f"format: {error.what}",)
@@ -51,6 +55,9 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
     if faults:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     layouts = compile_layouts(recipe.layouts)
+    faults += _unwritable(layouts)
+    if faults:
+        raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     try:
         layers = compile_layers(recipe.layers, layouts)
     except FerryError as error:
@@ -215,6 +222,23 @@ def _layout_faults(layouts: Mapping[str, LayoutSpec]) -> list[str]:
             for key, what in _field_faults(field, layouts, earlier, every):
                 faults.append(f"layouts.{name}.fields[{number}].{key}: {what}")
             earlier.append(getattr(field, "name", ""))
+    return faults
+
+
+def _unwritable(layouts: Mapping[str, Layout]) -> list[str]:
+    """Say which layouts can't be written, whatever the values: a blank one is tried."""
+    faults: list[str] = []
+    for name, layout in layouts.items():
+        try:
+            blank = layout.blank()
+        except RecursionError:
+            faults.append(f"layouts.{name}: it holds itself without end, so it can't be written")
+            continue
+        values = {**dict.fromkeys(layout.outside, 0), **blank}
+        try:
+            layout.write(values)
+        except LayoutError as error:
+            faults.append(f"layouts.{name}: it can't be written: {error.what}")
     return faults
 
 
