@@ -44,6 +44,7 @@ STEPS: dict[str, list[dict[str, Any]]] = {
     "zstd": [{"kind": "zstd"}],
     "lz4": [{"kind": "lz4"}],
     "lz4-block": [{"kind": "lz4-block"}],
+    "lzo": [{"kind": "lzo"}],
     "lzma": [{"kind": "lzma", "level": 0}],
     "zlib": [{"kind": "zlib"}],
     "xor": [{"kind": "xor", "hex": "a1b2c3"}],

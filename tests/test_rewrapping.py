@@ -41,9 +41,17 @@ fields = [
   { type = "u16", name = "version" },
   { type = "u16", name = "flags" },
 ]
+[layouts.lzo-block]
+order = "big"
+fields = [
+  { type = "u32", name = "sum", computed = { what = "adler32", of = "onward", seed = 0 } },
+  { type = "u32", name = "size", computed = { what = "size", of = "inside" } },
+]
 [layers]
 lzma = [{ kind = "xz" }]
 zlib = [{ kind = "zlib" }]
+lzo = [{ kind = "chunks", most = 8192, header = "lzo-block", layers = ["lzo-data"] }]
+lzo-data = [{ kind = "lzo", most = 16384 }]
 """
 
 
@@ -51,18 +59,23 @@ zlib = [{ kind = "zlib" }]
 @pytest.mark.skipif(SERVER is None and not os.environ.get("CI"), reason="OpenTTD is not installed")
 def test_openttd_loads_each_wrapping(linux: Callable[..., Den], tmp_path: Path) -> None:
     here = linux(home="home")
-    wraps = {"as-xz": "OTTX", "as-zlib": "OTTZ", "as-none": "OTTN"}
+    wraps = {"as-xz": "OTTX", "as-zlib": "OTTZ", "as-none": "OTTN", "as-lzo": "OTTD"}
     text = _TRAINS
     for name, tag in wraps.items():
         text += (
             f'{name} = [{{ kind = "by-tag", layout = "front", tag = "/tag", usual = "{tag}", '
-            'of = { OTTX = ["lzma"], OTTZ = ["zlib"], OTTN = [] } }]\n'
+            'of = { OTTX = ["lzma"], OTTZ = ["zlib"], OTTN = [], OTTD = ["lzo"] } }]\n'
         )
     editions = [(name, "save", "{name}.sav", f'"{name}"') for name in wraps]
     here.recipe("trains", recipe("trains", editions, text))
     maker = Server(tmp_path / "as-xz")
     maker.run(until="Map generated", commands=('save "Gull Town"', "successfully saved"))
-    route = [("as-xz", "as-zlib"), ("as-zlib", "as-none"), ("as-none", "as-xz-again")]
+    route = [
+        ("as-xz", "as-zlib"),
+        ("as-zlib", "as-none"),
+        ("as-none", "as-lzo"),
+        ("as-lzo", "as-xz-again"),
+    ]
     for start, goal in route:
         server = Server(tmp_path / goal)
         source = f"trains/{start}@{tmp_path / start}"

@@ -77,22 +77,25 @@ class Chunks:
         reader = _Reader(source)
         while window := reader.ahead(LARGEST_HEADER):
             values, after = self.header.read(window)
-            reader.take(after)
+            raw = reader.take(after)
             size = values[self.size_field] - _plus(self.header, self.size_field)
             data = reader.take(size)
             cuts.headers.append(values)
-            yield self._opened(data, self.header, values)
+            yield self._opened(data, self.header, values, raw)
 
-    def _opened(self, data: bytes, layout: Layout, values: Mapping[str, Any]) -> bytes:
+    def _opened(self, data: bytes, layout: Layout, values: Mapping[str, Any], raw: bytes) -> bytes:
         checks = {
             of: tuple(
-                Check(layout.name, own, spec, values[own])
+                Check(
+                    layout.name, own, spec, values[own],
+                    layout.behind(raw, own) if of == "onward" else b"",
+                )
                 for own, spec in layout.computed
                 if spec.of == of
             )
-            for of in ("inside", "payload")
-        }
-        inside: Payload = Checked(BytesPayload(data), checks["inside"])
+            for of in ("inside", "onward", "payload")
+        }  # fmt: skip
+        inside: Payload = Checked(BytesPayload(data), checks["inside"] + checks["onward"])
         plain = self.inner.peel(inside).payload
         return read_all(Checked(plain, checks["payload"]), limit=_ROOM, what="A chunk")
 
@@ -131,7 +134,7 @@ class Chunks:
                 known = cuts.headers[number] if number < len(cuts.headers) else {}
                 payload = BytesPayload(chunk)
                 packed = self.inner.dress(payload, fields)
-                values, body = reckon(self.header, packed, payload)
+                values, body = reckon(self.header, packed, payload, known)
                 yield self.header.write({**known, **values})
                 yield from body.chunks()
             return

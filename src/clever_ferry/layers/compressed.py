@@ -47,6 +47,7 @@ class Compressed:
             "zstd": lambda: _unpack_zstd(source),
             "lz4": lambda: _unpack_lz4(source),
             "lz4-block": lambda: _unpack_block(source, self.most),
+            "lzo": lambda: _unpack_lzo(source, self.most),
         }
         if self.method in _LZMA:
             limit = 512 << 20
@@ -89,6 +90,13 @@ class Compressed:
                 data = read_all(inside, limit=self.most, what="The data for an LZ4 block")
                 yield lz4.block.compress(data, store_size=False)
                 return
+            case "lzo":
+                import lzallright
+
+                yield lzallright.LZOCompressor().compress(
+                    read_all(inside, limit=self.most, what="The data for an LZO block")
+                )
+                return
             case method:
                 level = 6 if self.level is None else min(9, self.level)
                 writer = zlib.compressobj(level, zlib.DEFLATED, _WINDOW[method])
@@ -108,7 +116,7 @@ def _left_over(method: str) -> DamagedError:
 
 def _inflate(method: str, source: Payload) -> Iterator[bytes]:
     reader: Any = zlib.decompressobj(_WINDOW[method])
-    for chunk in source.chunks():
+    for chunk in filter(None, source.chunks()):
         if reader.eof:
             raise _left_over(method)
         while chunk:
@@ -123,7 +131,7 @@ def _inflate(method: str, source: Payload) -> Iterator[bytes]:
 
 
 def _unpack(method: str, reader: Any, source: Payload) -> Iterator[bytes]:
-    for chunk in source.chunks():
+    for chunk in filter(None, source.chunks()):
         if reader.eof:
             raise _left_over(method)
         yield reader.decompress(chunk, CHUNK)
@@ -170,7 +178,7 @@ def _one_frame(source: Payload) -> Iterator[bytes]:
     """Yield a zstd frame's bytes; it must be complete, and the only one (RFC 8878, 3.1.1)."""
     held, skip, stage = b"", 0, "head"
     checked = False
-    for chunk in source.chunks():
+    for chunk in filter(None, source.chunks()):
         if stage == "end":
             raise _left_over("zstd")
         yield chunk
@@ -243,3 +251,18 @@ def _unpack_block(source: Payload, most: int) -> Iterator[bytes]:
         for start in range(0, len(unpacked), CHUNK):
             yield unpacked[start : start + CHUNK]
         return
+
+
+def _unpack_lzo(source: Payload, most: int) -> Iterator[bytes]:
+    import lzallright
+
+    data = read_all(source, limit=most, what="An LZO block")
+    room = min(most, 16 * len(data) + 64)  # a first guess; the library makes more if need be
+    try:
+        unpacked: bytes = lzallright.LZOCompressor.decompress(data, room)
+    except (lzallright.LZOError, lzallright.InputNotConsumed) as error:
+        raise DamagedError(f"The LZO block is damaged: {error}.") from None
+    if len(unpacked) > most:
+        raise DamagedError(f"The LZO block unpacks to more than {most:,} bytes.")
+    for start in range(0, len(unpacked), CHUNK):
+        yield unpacked[start : start + CHUNK]

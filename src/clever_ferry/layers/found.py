@@ -21,6 +21,8 @@ class Check(NamedTuple):
     field: str
     spec: ComputedSpec
     right: int | bytes
+    front: bytes = b""
+    """Bytes of the layout itself that count first."""
 
 
 @dataclass
@@ -58,6 +60,8 @@ class Checked:
             (check, start_digest(check.spec.what, check.spec.seed, check.spec.xor))
             for check in self.checks
         ]
+        for check, digest in running:
+            digest.update(check.front)
         total, most = 0, self.size if any(c.spec.what == "size" for c in self.checks) else None
         for chunk in self.inner.chunks():
             total += len(chunk)

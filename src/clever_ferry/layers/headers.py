@@ -40,19 +40,24 @@ class Header:
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, dict[str, Any]]:
         """Return what follows the header, checked by it, and the header's values."""
-        values, after = self.layout.read(head(source, LARGEST_HEADER))
-        return self.checked(SlicedPayload(source, after), values, found), values
+        window = head(source, LARGEST_HEADER)
+        values, after = self.layout.read(window)
+        inside = SlicedPayload(source, after)
+        return self.checked(inside, values, found, window[:after]), values
 
-    def checked(self, inside: Payload, values: Mapping[str, Any], found: Found) -> Payload:
-        """Return the bytes with the checks that the values state of them."""
+    def checked(
+        self, inside: Payload, values: Mapping[str, Any], found: Found, raw: bytes
+    ) -> Payload:
+        """Return the bytes with the checks that the values (read from `raw`) state of them."""
         found.said[self.layout.name] = dict(values)
         for own, field in self.layout.bound.items():
             value = values[own]
             found.bound[field] = value.hex() if isinstance(value, bytes) else value
         checks: list[Check] = []
         for own, spec in self.layout.computed:
-            kept = checks if spec.of == "inside" else found.of_payload
-            kept.append(Check(self.layout.name, own, spec, values[own]))
+            kept = found.of_payload if spec.of == "payload" else checks
+            front = self.layout.behind(raw, own) if spec.of == "onward" else b""
+            kept.append(Check(self.layout.name, own, spec, values[own], front))
         return Checked(inside, tuple(checks)) if checks else inside
 
     def dress(
@@ -66,7 +71,7 @@ class Header:
         values = self.known(residue, fields)
 
         def written() -> Iterator[bytes]:
-            reckoned, body = reckon(self.layout, inside, whole)
+            reckoned, body = reckon(self.layout, inside, whole, values)
             yield self.written({**values, **reckoned})
             yield from body.chunks()
 
@@ -109,9 +114,12 @@ class Header:
 
 
 def reckon(
-    layout: Layout, inside: Payload, whole: Payload
+    layout: Layout, inside: Payload, whole: Payload, said: Mapping[str, Any]
 ) -> tuple[dict[str, int | bytes], Payload]:
-    """Reckon the computed fields; returns them and the inside, kept if it is small."""
+    """Reckon the computed fields; returns them and the inside, kept if it is small.
+
+    `said` are the layout's other values.
+    """
     values: dict[str, int | bytes] = {}
     for of, payload in (("inside", inside), ("payload", whole)):
         running = [
@@ -136,6 +144,15 @@ def reckon(
             values[name] = value
         if of == "inside" and total <= _KEPT:
             inside = BytesPayload(b"".join(kept))
+    onward = [(name, spec) for name, spec in layout.computed if spec.of == "onward"]
+    if onward:
+        known = {**said, **dict.fromkeys((name for name, _ in onward), 0), **values}
+        for name, spec in onward:
+            digest = start_digest(spec.what, spec.seed, spec.xor)
+            digest.update(layout.behind(layout.write(known), name))
+            for chunk in inside.chunks():
+                digest.update(chunk)
+            values[name] = digest.value
     return values, inside
 
 
@@ -198,7 +215,7 @@ class Footer:
             raise DamagedError(f"The footer {self.header.layout.name} has {after} bytes.")
         size = None if source.size is None else source.size - self.size
         inside: Payload = StreamPayload(lambda: without_tail(source, self.size, []), size)
-        return self.header.checked(inside, values, found), values
+        return self.header.checked(inside, values, found, last), values
 
     def dress(
         self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
@@ -207,7 +224,7 @@ class Footer:
         values = self.header.known(residue, fields)
 
         def written() -> Iterator[bytes]:
-            reckoned, body = reckon(self.header.layout, inside, whole)
+            reckoned, body = reckon(self.header.layout, inside, whole, values)
             yield from body.chunks()
             yield self.header.written({**values, **reckoned})
 

@@ -32,10 +32,15 @@ class _Spec(BaseModel):
 class CompressedSpec(_Spec):
     """The bytes are compressed by a well-known method."""
 
-    kind: Literal["deflate", "zlib", "gzip", "xz", "lzma", "bzip2", "zstd", "lz4", "lz4-block"]
+    kind: Literal[
+        "deflate", "zlib", "gzip", "xz", "lzma", "bzip2", "zstd", "lz4", "lz4-block", "lzo"
+    ]
     level: int | None = Field(default=None, ge=0, le=19, description="effort when writing")
     most: int = Field(
-        default=256 << 20, ge=1, le=1 << 30, description="lz4-block: bytes unpacked at the most"
+        default=256 << 20,
+        ge=1,
+        le=1 << 30,
+        description="lz4-block and lzo: bytes unpacked at the most",
     )
 
 

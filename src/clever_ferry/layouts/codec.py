@@ -86,7 +86,7 @@ class Layout:
         self.computed: tuple[Computed, ...] = tuple(
             Computed(field.name, field.computed)
             for field in valued
-            if field.computed and field.computed.of in ("inside", "payload")
+            if field.computed and field.computed.outside
         )
         """Fields that are reckoned over what follows this layout."""
         self.outside = tuple(one.field for one in self.computed if one.field in self.numbers)
@@ -122,6 +122,17 @@ class Layout:
     def lacks(self, values: Mapping[str, Any]) -> str:
         """Return the first field that writing needs a value for and has none, or nothing."""
         return next((name for name in self._needed if name not in values), "")
+
+    def behind(self, data: bytes, name: str) -> bytes:
+        """Return the bytes of one value of this layout that follow a field of it."""
+        frame = Frame(self.name, data, 0, len(data), 0)
+        values: dict[str, Any] = {}
+        at, found = 0, len(data)
+        for step in self._steps:
+            at = step.read(frame, at, values)
+            if step.name == name:
+                found = at
+        return data[found:at]
 
     def blank(self) -> dict[str, Any]:
         """Return a value with nothing in it: zeros, empty text and bytes, empty lists."""
@@ -165,7 +176,7 @@ class Layout:
 
 def _outside(field: FieldSpec) -> bool:
     computed = getattr(field, "computed", None)
-    return computed is not None and computed.of in ("inside", "payload")
+    return computed is not None and bool(computed.outside)
 
 
 def _steps_of(spec: LayoutSpec, known: Mapping[str, Layout]) -> tuple[Step, ...]:

@@ -26,7 +26,7 @@ class Computing:
             for field in spec.fields
             if isinstance(field, NumberSpec | BytesSpec)
             and field.computed is not None
-            and field.computed.of not in ("inside", "payload")
+            and not field.computed.outside
         ]
         self.fields.sort(key=lambda f: f.computed is not None and f.computed.what not in _MEASURES)
 

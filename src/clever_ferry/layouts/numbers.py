@@ -73,7 +73,7 @@ class Numbers:
 
 
 def _outside(spec: NumberSpec) -> bool:
-    return spec.computed is not None and spec.computed.of in ("inside", "payload")
+    return spec.computed is not None and spec.computed.outside
 
 
 class Varint:

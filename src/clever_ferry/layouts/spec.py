@@ -74,11 +74,17 @@ class ComputedSpec(_Spec):
     what: DigestName | Literal["count", "offset"]
     of: str | SpanSpec = Field(
         description="`before`, `after` or `all` of the layout's bytes; the bytes `inside` a header "
-        "layer, or the `payload` within all further layers; a field; a span of fields"
+        "layer, `onward` from this field through those, or the `payload` within all further "
+        "layers; a field; a span of fields"
     )
     seed: int | None = Field(default=None, ge=0)
     xor: int | None = Field(default=None, ge=0, description="applied to the result")
     plus: int = Field(default=0, description="added to a size, count or offset")
+
+    @property
+    def outside(self) -> bool:
+        """Whether it is reckoned over bytes that are not only the layout's own."""
+        return self.of in ("inside", "onward", "payload")
 
 
 class NumberSpec(_Spec):

@@ -49,7 +49,7 @@ class Bytes:
         """Write them; what is computed is filled in later."""
         size = self.spec.size
         if self.spec.computed is not None and isinstance(size, int):
-            outside = self.spec.computed.of in ("inside", "payload")
+            outside = self.spec.computed.outside
             data = values[self.name] if outside else bytes(size)
         else:
             data = bytes(value_of(out, values, self.name))

@@ -274,7 +274,7 @@ def _computed_faults(
 ) -> Iterator[tuple[str, str]]:
     names = [spec.of.from_, spec.of.to] if isinstance(spec.of, SpanSpec) else [spec.of]
     for name in names:
-        words = ("before", "after", "all", "inside", "payload")
+        words = ("before", "after", "all", "inside", "onward", "payload")
         if name not in every and (isinstance(spec.of, SpanSpec) or name not in words):
             yield "computed.of", f"no field is named {name!r}; {_known(every)}, and {words}"
     wanted = DIGEST_BYTES.get(spec.what)
