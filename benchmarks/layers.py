@@ -16,11 +16,15 @@ from collections.abc import Callable
 from pathlib import Path
 from statistics import median
 
+from pydantic import TypeAdapter
+
 from benchmarks.measuring import Run, in_turn, ratio_line, run
+from clever_ferry.layers import LayerSpec, compile_layers
 from clever_ferry.layers.ciphers import Xor
 from clever_ferry.layers.compressed import Compressed
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.spec import CompressedSpec, XorSpec
+from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.moving import FilePayload
 from clever_ferry.payload import StreamPayload
 
@@ -87,6 +91,43 @@ def xor_ratio(size: int) -> float:
     return median(ratios)
 
 
+_STREAMING: dict[str, list[dict[str, object]]] = {
+    "gzip": [{"kind": "gzip", "level": 1}],
+    "deflate": [{"kind": "deflate", "level": 1}],
+    "xz": [{"kind": "xz", "level": 0}],
+    "lzma": [{"kind": "lzma", "level": 0}],
+    "bzip2": [{"kind": "bzip2", "level": 1}],
+    "zstd": [{"kind": "zstd"}],
+    "lz4": [{"kind": "lz4"}],
+    "xor": [{"kind": "xor", "text": "lantern", "step": 3}],
+    "aes-cbc": [{"kind": "aes", "mode": "cbc", "key": {"hex": "00" * 16}}],
+    "aes-gcm": [{"kind": "aes", "mode": "gcm", "key": {"hex": "00" * 16}}],
+    "base64": [{"kind": "base64", "line": 76}],
+    "hex": [{"kind": "hex"}],
+    "swap": [{"kind": "swap", "size": 4}],
+    "header": [{"kind": "header", "layout": "seal"}],
+    "footer": [{"kind": "footer", "layout": "seal", "size": 12}],
+    "chunks": [{"kind": "chunks", "most": 65536, "header": "seal"}],
+}
+_SEAL = {
+    "fields": [
+        {"type": "u64", "name": "size", "computed": {"what": "size", "of": "inside"}},
+        {"type": "u32", "name": "crc", "computed": {"what": "crc32", "of": "payload"}},
+    ]
+}
+
+
+def through(kind: str, size: int) -> None:
+    """Dress so many mebibytes in a layer, and peel them again, as one stream."""
+    specs = TypeAdapter(list[LayerSpec]).validate_python(_STREAMING[kind])
+    layouts = compile_layouts({"seal": LayoutSpec.model_validate(_SEAL)})
+    chain = compile_layers({"it": specs}, layouts)["it"]
+    block = b"".join(os.urandom(512) + bytes(512) for _ in range(1024))
+    plain = StreamPayload(lambda: (block for _ in range(size)), size << 20)
+    total = sum(len(chunk) for chunk in chain.peel(chain.dress(plain, {})).payload.chunks())
+    assert total == size << 20
+
+
 def side(what: str, method: str, path: Path) -> Callable[[], Run]:
     """Return a run of one side in a process of its own."""
     return lambda: run([sys.executable, "-m", "benchmarks.layers", what, method, str(path)])
@@ -94,6 +135,9 @@ def side(what: str, method: str, path: Path) -> Callable[[], Run]:
 
 def main() -> None:
     """Print the ratios."""
+    if len(sys.argv) == 4 and sys.argv[1] == "through":
+        through(sys.argv[2], int(sys.argv[3]))
+        return
     if len(sys.argv) == 4:
         (peel if sys.argv[1] == "peel" else alone)(sys.argv[2], Path(sys.argv[3]))
         return
@@ -105,6 +149,9 @@ def main() -> None:
             ours, theirs = in_turn(side("peel", method, path), side("alone", method, path), 3)
             what = f"{size} MiB through {method} against the library alone"
             print(ratio_line(what, ours, theirs, 1.3))
+    for kind in _STREAMING:
+        done = run([sys.executable, "-m", "benchmarks.layers", "through", kind, str(size // 4)])
+        print(f"{size // 4} MiB through {kind} and back: peak memory {done.memory / 1e6:.0f} MB")
     print(f"xor at {xor_ratio(size):.2f} of the speed of NumPy's own (over 0.5 wanted)")
 
 

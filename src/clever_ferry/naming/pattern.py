@@ -20,7 +20,7 @@ from clever_ferry.naming.fields import FieldSpec, Value
 
 __all__ = ["Ambiguous", "NamingError", "Pattern", "compile_pattern"]
 
-_LONGEST_NAME = 4096
+_LONGEST_NAME = 1024
 _MOST_TOKENS = 64
 _MOST_OPTIONAL = 4
 
@@ -81,7 +81,7 @@ class Pattern:
 
         Returns the fields' neutral values, None when the name does not fit, or
         `Ambiguous` when it can be read in more than one way. The time is linear in
-        the name's length; a name over 4,096 characters never fits.
+        the name's length; a name over 1,024 characters never fits.
         """
         if len(name) > _LONGEST_NAME:
             return None
@@ -290,12 +290,15 @@ def _count_ways(tokens: tuple[_Token, ...], name: str, fold: bool) -> list[list[
     size = len(name)
     now = [1] + [0] * size
     ways = [now]
+    runs_of: dict[int, list[int]] = {}
     for token in tokens:
         after = [0] * (size + 1)
         if isinstance(token, _Slot) and _spellings(token) is None:
             fewest, most = token.field.widths()
             steps = [0] * (size + 2)
-            runs = _runs(name, token)
+            runs = runs_of.get(id(token.field)) or runs_of.setdefault(
+                id(token.field), _runs(name, token)
+            )
             for at, count in enumerate(now):
                 reach = min(most, runs[at])
                 if count and reach >= fewest:
