@@ -118,6 +118,16 @@ def test_wrong_input(den: Den, tmp_path: Path) -> None:
     assert "is missing" in done.out
 
 
+def test_a_folder_from_a_stranger_reads_nothing_outside(den: Den, tmp_path: Path) -> None:
+    folder = tmp_path / "apart"
+    (folder / "pieces").mkdir(parents=True)
+    (tmp_path / "secret.gz").write_bytes(gzip.compress(b"mine"))
+    told = {"parts": 1, "how": "content:gzip", "file": "../../secret.gz", "entries": []}
+    (folder / "parts.json").write_text(json.dumps(told))
+    assert "leaves its folder" in den.cferry("box", folder, "-o", tmp_path / "x", code=4).err
+    assert not (tmp_path / "x").exists()
+
+
 def test_the_schema_is_one_that_editors_take(den: Den) -> None:
     schema = den.cferry("recipe", "schema").data
     assert schema["properties"]["editions"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Callable
 from pathlib import Path
 
@@ -117,6 +118,37 @@ def test_check_reads_to_the_last_byte(den: Den) -> None:
     assert done.data["whole"] is False
     assert done.data["saves"][0]["problems"]
     den.cferry("check", "saltglass/depot:1")
+
+
+def test_absurd_times_and_numbers_do_no_harm(den: Den) -> None:
+    from clever_ferry_demo.saltglass.tern import Crate
+
+    crate = Crate.read(den.tern)
+    for record in crate.records:
+        if record.name.startswith("isle2"):
+            record.stamp = 2**63
+        if record.name == "isle2.about":
+            record.data = record.data.replace(b'"seconds": ', b'"seconds": 1e999, "x": ')
+    crate.write(den.tern, 10**12)
+    raw = bytearray((den.tern / "hold.ledger").read_bytes())
+    raw[22:30] = (2**64 - 1).to_bytes(8, "little")
+    raw[-4:] = zlib.adler32(raw[:-4]).to_bytes(4, "little")
+    (den.tern / "hold.ledger").write_bytes(raw)
+    shown = den.cferry("slots", "saltglass/tern").out
+    assert "no date" in shown
+    assert "no number" in shown
+    den.cferry("look")
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
+    den.cferry("undo", "--yes")
+
+
+def test_control_characters_in_a_name_are_not_sent_to_the_terminal(den: Den) -> None:
+    meta = piece(den, "meta.json")
+    meta.write_text(meta.read_text().replace("Heron Point", "Evil \\u001b[31m[bold]\\u0007"))
+    shown = den.cferry("slots", "saltglass/depot").out
+    assert "\x1b" not in shown
+    assert "\x07" not in shown
+    assert "[bold]" in shown
 
 
 def test_errors_as_json(den: Den) -> None:

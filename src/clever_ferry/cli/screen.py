@@ -126,7 +126,10 @@ def when(stamp: int | None, now: float | None = None) -> str:
     """Return a time stamp (ns since 1970) in local time, and how long ago that is."""
     if stamp is None:
         return "not known"
-    then = datetime.fromtimestamp(stamp / 1e9)
+    try:
+        then = datetime.fromtimestamp(stamp / 1e9)
+    except (OverflowError, ValueError, OSError):  # a stamp that no calendar has
+        return "no date"
     seconds = (now if now is not None else datetime.now().timestamp()) - stamp / 1e9
     return f"{then:%Y-%m-%d %H:%M} ({_ago(seconds)})"
 

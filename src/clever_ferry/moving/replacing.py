@@ -17,6 +17,8 @@ from clever_ferry.tree import Output
 __all__ = ["Replacement", "Staged"]
 
 Progress = Callable[[int], None]
+_FAR = 8_000_000_000 * 10**9
+"""A time stamp in the year 2223 in ns; boxes may state later ones, and mean nothing by it."""
 
 
 @dataclass(frozen=True)
@@ -84,7 +86,8 @@ class Replacement:
                 size += len(chunk)
                 progress(len(chunk))
             os.fsync(out.fileno())
-        self.staged.append(Staged(path, file, size, output.stamp, payload.digest))
+        stamp = max(-_FAR, min(output.stamp, _FAR))  # what a file system can hold
+        self.staged.append(Staged(path, file, size, stamp, payload.digest))
 
     def _real_name(self, path: str) -> str:
         """Return the path in the spelling that the file already has, where cases are the same."""

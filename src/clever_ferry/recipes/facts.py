@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import configparser
 import json
+import math
 from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any, NamedTuple
@@ -140,6 +141,8 @@ def in_words(value: int | float | str, unit: str | None) -> str:
         return "".join(
             char if char.isprintable() else "\N{REPLACEMENT CHARACTER}" for char in str(value)
         )
+    if isinstance(value, float) and not math.isfinite(value):
+        return "no number"
     match unit:
         case "s":
             minutes = int(value) // 60

@@ -130,6 +130,8 @@ def put_together(folder: Path, target: Path, recipes: Recipes, making: Making) -
             f"{folder} does not hold a container that was taken apart ({error}).",
             advice="`cferry unbox FILE -o FOLDER` makes such a folder.",
         ) from None
+    if file is not None and (not isinstance(file, str) or safe_name(file, set()) != file):
+        raise RefusedError(f"{folder / _PARTS} names a file that leaves its folder: {file!r}.")
     if target.exists():
         raise RefusedError(f"{target} is there already.", advice="Name a new file or folder.")
     original = folder / "original"
