@@ -303,6 +303,36 @@ def test_names_from_blobs_and_generations(tmp_path: Path, where: str) -> None:
         assert "but its blob 'one'" in entries[0].problem
 
 
+def test_an_index_per_save_and_none_above(tmp_path: Path) -> None:
+    spec: dict[str, Any] = {
+        "kind": "shelves", "folder": "slot{id}", "fields": {"id": {"type": "number", "width": 2}},
+        "shelf": {
+            "index": "rows.idx", "layout": "index", "record": "entry", "entries": "/rows",
+            "name": "/name", "identifier": "/id", "identifier_size": 4,
+            "parts": {"at": "/parts", "size": "/size", "most": 100}, "blob": "{id}-{part}",
+            "fields": {"id": {"type": "hex", "length": 8}, "part": {"type": "number"}},
+            "tallies": [{"at": "/total", "what": "size"}],
+        },
+    }  # fmt: skip
+    adapter: TypeAdapter[BoxSpec] = TypeAdapter(BoxSpec)
+    layouts = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in HEADED.items()})
+    box = make_box("it", adapter.validate_python(spec), layouts)
+    for slot in (1, 3):
+        folder = tmp_path / f"slot{slot:02}"
+        folder.mkdir()
+        (folder / "61616161-1").write_bytes(b"world")
+        row = b"\x05world" + b"aaaa" + b"\0\1" + (5).to_bytes(4, "little")
+        (folder / "rows.idx").write_bytes(bytes([5, 0, 0, 0, 1, 0, 0, 0]) + row)
+    (tmp_path / "other").mkdir()
+    assert contents(box, tmp_path) == {"1/world": b"world", "3/world": b"world"}
+    change(box, tmp_path, {"2/world": b"n" * 130, "3/note": b"x"}, ["1/world"])
+    assert contents(box, tmp_path) == {
+        "2/world": b"n" * 130, "3/note": b"x", "3/world": b"world",
+    }  # fmt: skip
+    assert not (tmp_path / "slot01").exists()
+    assert (tmp_path / "slot02" / "rows.idx").read_bytes()[:5] == bytes([130, 0, 0, 0, 1])
+
+
 def test_a_database_in_use_is_refused(tmp_path: Path) -> None:
     write_database(tmp_path / "saves.db", {"one": b"1"})
     (tmp_path / "saves.db-wal").write_bytes(b"x")

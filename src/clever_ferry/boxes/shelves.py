@@ -1,4 +1,4 @@
-"""Boxes of shelves: an index of folders, and in each folder an index over its blobs."""
+"""Boxes of shelves: folders with an index over blobs in each, and often an index of them all."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from typing import Any
 
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.indexed import IndexedBox
-from clever_ferry.boxes.spec import ShelvesSpec
+from clever_ferry.boxes.spec import ShelvesSpec, TopSpec
 from clever_ferry.errors import DamagedError
 from clever_ferry.layouts import Layout, point, put
 from clever_ferry.layouts.times import from_ns
@@ -48,38 +48,34 @@ class _Shelf:
 
 
 class ShelvesBox:
-    """An index of shelves."""
+    """Shelves, named by an index of them or by their folders."""
 
     def __init__(self, name: str, spec: ShelvesSpec, layouts: Mapping[str, Layout]) -> None:
-        for wanted in (spec.layout, spec.record):
-            if wanted not in layouts:
-                raise DamagedError(f"boxes.{name}: there is no layout {wanted!r}.")
-        self.spec = spec
-        self.layout, self.record = layouts[spec.layout], layouts[spec.record]
+        self.top = _Top(name, spec.top, layouts) if spec.top is not None else None
         self.folder = compile_pattern(spec.folder, spec.fields)
+        self.numbered = "id" in spec.fields and spec.fields["id"].type == "number"
         self.shelf = IndexedBox(f"{name}.shelf", spec.shelf, layouts)
 
-    def _folder(self, record: Mapping[str, Any]) -> str:
-        ident = point(record, self.spec.identifier)
-        return self.folder.write({"id": ident.hex() if isinstance(ident, bytes) else ident})
+    def _folder(self, ident: object) -> str:
+        text = ident.hex() if isinstance(ident, bytes) else str(ident)
+        return self.folder.write({"id": int(text) if self.numbered and text.isdecimal() else text})
 
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Return all shelves' entries."""
-        spec = self.spec
-        if files.info(spec.index) is None:
-            raise DamagedError(f"The index {spec.index} is missing.")
-        raw = read_all(files.payload(spec.index), limit=_LARGEST_INDEX, what=spec.index)
-        try:
-            state = self.layout.read_whole(raw)
-            records = point(state, spec.shelves)
-        except DamagedError as error:
-            raise DamagedError(f"The index {spec.index} is damaged: {error.what}") from None
+        state: dict[str, Any] | None = None
+        folders: dict[str, str] = {}
+        if self.top is not None:
+            state, idents = self.top.read(files)
+            folders = {name: self._folder(ident) for name, ident in idents.items()}
+        else:
+            for info in files.walk(lambda _: True):
+                place, _, file = info.path.rpartition("/")
+                told = self.folder.match(place, fold=files.fold)
+                if file == self.shelf.spec.index and isinstance(told, dict):
+                    folders[str(told["id"])] = place
         entries: list[Entry] = []
         shelves: dict[str, Contents] = {}
-        for record in records:
-            name, folder = point(record, spec.name), self._folder(record)
-            if name in shelves or "/" in name:
-                raise DamagedError(f"The index {spec.index} can't have a shelf {name!r} here.")
+        for name, folder in folders.items():
             shelves[name] = inner = self.shelf.read(_Shelf(files, folder), enter)
             for entry in inner.entries:
                 paths = tuple(f"{folder}/{path}" for path in entry.files)
@@ -90,10 +86,7 @@ class ShelvesBox:
         self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making
     ) -> Iterator[Output]:
         """Yield the shelves that change, then the index of shelves."""
-        spec = self.spec
         state, shelves = copy.deepcopy(contents.state[0]), contents.state[1]
-        records = point(state, spec.shelves)
-        by_name = {point(record, spec.name): record for record in records}
         concerned = dict.fromkeys(
             [put.name.partition("/")[0] for put in puts]
             + [name.partition("/")[0] for name in removes]
@@ -107,25 +100,18 @@ class ShelvesBox:
             gone = [name[len(inside) :] for name in removes if name.startswith(inside)]
             old = shelves.get(shelf, self.shelf.fresh())
             left = ({entry.name for entry in old.entries} - set(gone)) | {p.name for p in new}
-            record = by_name.get(shelf)
-            if record is None:
-                record = self.record.blank()
-                put(record, spec.name, shelf)
-                put(record, spec.identifier, making.random(spec.identifier_size))
-                records.append(record)
-            folder = self._folder(record)
-            outputs = [*self._on_shelf(folder, old, new, gone, making)] if not left else None
-            if outputs is not None:
-                records.remove(record)
-                emptied += [o._replace(payload=None, tidy=True) for o in outputs]
+            folder = self._folder(self.top.identifier(state, shelf, making) if self.top else shelf)
+            if not left:
+                outputs = self._on_shelf(folder, old, new, gone, making)
+                emptied += [output._replace(payload=None, tidy=True) for output in outputs]
+                if self.top is not None:
+                    self.top.remove(state, shelf)
                 continue
             yield from self._on_shelf(folder, old, new, gone, making)
-            self._tell(record, old, new, gone, making)
-        for path in spec.counts:
-            put(state, path, point(state, path) + 1)
-        if spec.written is not None:
-            put(state, spec.written.at, from_ns(making.now, spec.written.unit))
-        yield Output(spec.index, BytesPayload(self.layout.write(state)), making.now)
+            if self.top is not None:
+                self.top.tell(state, shelf, old, new, gone, making)
+        if self.top is not None:
+            yield self.top.written(state, making)
         yield from emptied
 
     def _on_shelf(
@@ -134,21 +120,75 @@ class ShelvesBox:
         for output in self.shelf.write(old, puts, gone, making):
             yield output._replace(path=f"{folder}/{output.path}")
 
-    def _tell(
-        self, record: dict[str, Any], old: Contents, puts: list[Put], gone: list[str],
-        making: Making,
-    ) -> None:  # fmt: skip
-        """Set what the index says of a shelf; sizes are known, as its entries were written."""
+
+class _Top:
+    """The index of shelves."""
+
+    def __init__(self, name: str, spec: TopSpec, layouts: Mapping[str, Layout]) -> None:
+        for wanted in (spec.layout, spec.record):
+            if wanted not in layouts:
+                raise DamagedError(f"boxes.{name}: there is no layout {wanted!r}.")
+        self.spec = spec
+        self.layout, self.record = layouts[spec.layout], layouts[spec.record]
+
+    def read(self, files: Files) -> tuple[dict[str, Any], dict[str, Any]]:
+        """Return the index's values, and each shelf's identifier by its name."""
         spec = self.spec
+        if files.info(spec.index) is None:
+            raise DamagedError(f"The index {spec.index} is missing.")
+        raw = read_all(files.payload(spec.index), limit=_LARGEST_INDEX, what=spec.index)
+        idents: dict[str, Any] = {}
+        try:
+            state = self.layout.read_whole(raw)
+            for record in point(state, spec.shelves):
+                name = str(point(record, spec.name))
+                if name in idents or "/" in name:
+                    raise DamagedError(f"it can't have a shelf {name!r} here.")
+                idents[name] = point(record, spec.identifier)
+        except DamagedError as error:
+            raise DamagedError(f"The index {spec.index} is damaged: {error.what}") from None
+        return state, idents
+
+    def _find(self, state: dict[str, Any], shelf: str) -> dict[str, Any] | None:
+        records: list[dict[str, Any]] = point(state, self.spec.shelves)
+        return next((one for one in records if point(one, self.spec.name) == shelf), None)
+
+    def identifier(self, state: dict[str, Any], shelf: str, making: Making) -> Any:
+        """Return a shelf's identifier; a new shelf gets a record with a new one."""
+        record = self._find(state, shelf)
+        if record is None:
+            record = self.record.blank()
+            put(record, self.spec.name, shelf)
+            put(record, self.spec.identifier, making.random(self.spec.identifier_size))
+            point(state, self.spec.shelves).append(record)
+        return point(record, self.spec.identifier)
+
+    def remove(self, state: dict[str, Any], shelf: str) -> None:
+        """Take out a shelf's record."""
+        point(state, self.spec.shelves).remove(self._find(state, shelf))
+
+    def tell(
+        self, state: dict[str, Any], shelf: str, old: Contents, puts: list[Put],
+        gone: list[str], making: Making,
+    ) -> None:  # fmt: skip
+        """Set what the index says of a shelf."""
+        spec, record = self.spec, self._find(state, shelf)
+        assert record is not None
         if spec.size is not None:
             new = {item.name for item in puts}
             total = sum(e.size or 0 for e in old.entries if e.name not in new | set(gone))
             for item in puts:
                 size = item.payload.size
-                if size is None:
-                    size = sum(map(len, item.payload.chunks()))
-                total += size
+                total += sum(map(len, item.payload.chunks())) if size is None else size
             put(record, spec.size, total)
         if spec.stamp is not None:
             stamp = max([item.stamp for item in puts], default=making.now)
             put(record, spec.stamp.at, from_ns(stamp, spec.stamp.unit))
+
+    def written(self, state: dict[str, Any], making: Making) -> Output:
+        """Return the index file."""
+        for path in self.spec.counts:
+            put(state, path, point(state, path) + 1)
+        if self.spec.written is not None:
+            put(state, self.spec.written.at, from_ns(making.now, self.spec.written.unit))
+        return Output(self.spec.index, BytesPayload(self.layout.write(state)), making.now)

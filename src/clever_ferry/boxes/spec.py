@@ -106,13 +106,9 @@ class IndexedSpec(IndexSpec):
     kind: Literal["indexed"]
 
 
-class ShelvesSpec(_Spec):
-    """An index of shelves: folders, each with an index of its own over its blobs.
+class TopSpec(_Spec):
+    """An index of shelves."""
 
-    An entry's name is the shelf's, a slash, and its own there.
-    """
-
-    kind: Literal["shelves"]
     index: str = Field(description="the index file's name")
     layout: str = Field(description="the layout of the index file")
     record: str = Field(description="the layout of one shelf's record in it")
@@ -120,12 +116,24 @@ class ShelvesSpec(_Spec):
     name: str = Field(description="in a record: the path of the shelf's name")
     identifier: str = Field(description="in a record: the path of the folder's identifier")
     identifier_size: int = Field(ge=4, le=64, description="bytes in a new identifier")
-    folder: str = Field(description="the name pattern of a shelf's folder, of the field `id`")
-    fields: dict[str, FieldSpec]
     size: str | None = Field(default=None, description="in a record: the bytes of its entries")
     stamp: StampSpec | None = Field(default=None, description="in a record: last change")
     counts: tuple[str, ...] = Field(default=(), description="paths that go up by 1 per writing")
     written: StampSpec | None = Field(default=None, description="when the index was written")
+
+
+class ShelvesSpec(_Spec):
+    """Shelves: folders, each with an index of its own over its blobs.
+
+    An entry's name is the shelf's, a slash, and its own there.
+    """
+
+    kind: Literal["shelves"]
+    top: TopSpec | None = Field(
+        default=None, description="the index of shelves; without it, their folders name them"
+    )
+    folder: str = Field(description="the name pattern of a shelf's folder, of the field `id`")
+    fields: dict[str, FieldSpec]
     shelf: IndexSpec = Field(description="the box that each shelf is")
 
 
