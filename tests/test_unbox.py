@@ -109,6 +109,10 @@ def test_wrong_input(den: Den, tmp_path: Path) -> None:
         "no layer 'x'"
         in den.cferry("unbox", tmp_path / "note.txt", "--list", "--as", "saltglass:x", code=2).err
     )
+    assert (
+        "There are: tern-crate"
+        in den.cferry("unbox", den.tern, "--list", "--as", "nosuch", code=2).err
+    )
     den.cferry("unbox", den.depot, "--list", code=5)
     assert "unbox FILE" in den.cferry("box", den.depot, "-o", tmp_path / "x", code=3).err
     den.cferry("unbox", den.tern, "-o", tmp_path / "apart")

@@ -95,6 +95,12 @@ def opened_as(path: Path, recipes: Recipes, how: str) -> Opened:
     files = FolderFiles(path if path.is_dir() else path.parent)
     file = None if path.is_dir() else path.name
     if kind == "box":
+        known_boxes = [ident for ident, _ in recipes.boxes()]
+        if name not in known_boxes:
+            raise UnknownNameError(
+                f"There is no box recipe {name!r} that can be used.",
+                details=(f"There are: {', '.join(known_boxes)}.",),
+            )
         return _with_box(how, files, file, recipes.box(name)[1])
     if kind == "layers":
         game, _, layer = name.partition(":")

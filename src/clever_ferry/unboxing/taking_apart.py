@@ -125,9 +125,10 @@ def put_together(folder: Path, target: Path, recipes: Recipes, making: Making) -
         told = json.loads((folder / _PARTS).read_text("utf-8"))
         how, file, entries = told["how"], told["file"], told["entries"]
         known = {entry["name"]: (entry["file"], entry["digest"]) for entry in entries}
-    except (OSError, ValueError, KeyError, TypeError) as error:
+    except (OSError, ValueError, KeyError, TypeError):
         raise NotFoundError(
-            f"{folder} does not hold a container that was taken apart ({error}).",
+            f"{folder} does not hold a container that was taken apart: its {_PARTS} is missing "
+            "or can't be read.",
             advice="`cferry unbox FILE -o FOLDER` makes such a folder.",
         ) from None
     if file is not None and (not isinstance(file, str) or safe_name(file, set()) != file):
