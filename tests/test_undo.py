@@ -13,6 +13,7 @@ import pytest
 
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.errors import NotProvenError, PutBackError, RefusedError
+from clever_ferry.keeping import Locker
 from clever_ferry.moving.replacing import Replacement
 from tests.conftest import Den, state
 
@@ -52,12 +53,11 @@ def test_undo_after_playing_on_asks_and_keeps_what_was_played(den: Den) -> None:
     den.cferry("undo", "--yes", "--lose-later-play")
     now = state(den.depot)
     assert now == before
-    kept = open_ferry(den.top)
-    kept.locker.folder = den.home / "locker"
-    manifests = sorted((den.home / "locker" / "manifests").glob("*-undo-*.json"))
-    manifest = kept.locker.manifest(manifests[-1].stem)
-    file = next(one for one in manifest.files if one.path.endswith("world.sgw"))
-    assert b"".join(kept.locker.payload(file).chunks()) == played
+    locker = Locker(den.home / "locker")
+    newest = locker.listed()[0][0]
+    assert newest.kind == "undo"
+    file = next(f for f in locker.snapshot(newest.id).files if f.path.endswith("world.sgw"))
+    assert b"".join(locker.payload(file).chunks()) == played
 
 
 def test_crossings_over_the_same_files_are_undone_last_first(den: Den) -> None:
@@ -152,22 +152,23 @@ def test_a_source_that_changes_while_it_is_read_is_refused(
 def test_an_error_at_any_rename_puts_the_target_back(
     den: Den, monkeypatch: pytest.MonkeyPatch, nth: int
 ) -> None:
-    from clever_ferry.moving import replacing, system
+    from clever_ferry.moving import disk
 
     before = state(den.top)
     ferry = ferry_for(den, monkeypatch)
     plan = ferry.plan("saltglass/depot:3", "saltglass/tern:2")
     calls = 0
-    real = system.replace_file
+    real = disk.rename
 
     def failing(new: Path, old: Path) -> None:
         nonlocal calls
-        calls += 1
-        if calls == nth:
+        calls += new.parent.name.startswith(".cferry-")
+        if calls == nth and new.parent.name.startswith(".cferry-"):
+            calls += 100
             raise OSError(28, "No space left on device")
         real(new, old)
 
-    monkeypatch.setattr(replacing, "replace_file", failing)
+    monkeypatch.setattr(disk, "rename", failing)
     if nth <= 5:  # three pieces in four blobs, and the index
         with pytest.raises(PutBackError, match="no space left"):
             ferry.carry_out(plan)
@@ -181,15 +182,15 @@ _KILLED = """
 import os, signal, sys
 from pathlib import Path
 from clever_ferry.api import open_ferry
-from clever_ferry.moving import replacing
-real, left = replacing.replace_file, int(sys.argv[1])
+from clever_ferry.moving import disk
+real, left = disk.rename, int(sys.argv[1])
 def killing(new, old):
     global left
-    left -= 1
+    left -= new.parent.name.startswith(".cferry-")
     if left < 0:
         os.kill(os.getpid(), signal.SIGKILL)
     real(new, old)
-replacing.replace_file = killing
+disk.rename = killing
 ferry = open_ferry(Path(os.environ["CFERRY_COMPUTER"]))
 ferry.carry_out(ferry.plan("saltglass/tern", "saltglass/depot"))
 """
@@ -213,9 +214,9 @@ def test_a_killed_crossing_is_put_back_by_the_next_command(den: Den, renames: in
 
 def test_a_kill_while_staging_leaves_nothing(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
     before = state(den.top)
-    code = _KILLED.replace("replacing.replace_file = killing", "").replace(
+    code = _KILLED.replace("disk.rename = killing", "").replace(
         "ferry.carry_out(", "Die = lambda *_, **__: os.kill(os.getpid(), 9)\n"
-        "ferry.locker.keep = Die\nferry.carry_out(",
+        "from clever_ferry.keeping import Packing\nPacking.keep = Die\nferry.carry_out(",
     )  # fmt: skip
     subprocess.run([sys.executable, "-c", code, "0"], env={**os.environ, **den.env}, check=False)
     assert any(den.depot.glob(".cferry-*"))
@@ -235,7 +236,7 @@ def test_while_one_writes_another_waits_outside(den: Den, monkeypatch: pytest.Mo
             assert den.cferry("look").err == ""  # and does not take it for a killed one
 
     ferry.carry_out(plan, during)
-    assert "Another cferry is writing" in seen[0]
+    assert "carrying saltglass/tern to saltglass/depot" in seen[0]
     assert den.loads("depot", 5).startswith("Saltmarsh")
 
 

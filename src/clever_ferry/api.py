@@ -46,8 +46,7 @@ from clever_ferry.finding import (
     this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.keeping import Locker, Logbook, Manifest, Record
-from clever_ferry.moving import WriteLock
+from clever_ferry.keeping import Keeps, Record, Snapshot
 from clever_ferry.recipes import Edition, Game, Recipes
 
 __all__ = ["Checked", "Ferry", "Sight", "open_ferry"]
@@ -79,13 +78,10 @@ class Checked:
 class Ferry:
     """One computer, the recipes, and the tool's own records; all the jobs are its methods."""
 
-    def __init__(self, computer: Computer, recipes: Recipes, keeps: Path) -> None:
+    def __init__(self, computer: Computer, recipes: Recipes, keeps: Keeps) -> None:
         self.computer = computer
         self.recipes = recipes
         self.keeps = keeps
-        self.locker = Locker(keeps / "locker")
-        self.logbook = Logbook(keeps / "logbook.sqlite")
-        self._lock = WriteLock(keeps / "writing.lock")
 
     # What is here ------------------------------------------------------------------------
 
@@ -219,7 +215,7 @@ class Ferry:
 
     def carry_out(self, plan: Plan, progress: Progress = silent) -> Crossed:
         """Carry out a plan, prove it, and record it."""
-        return carry_out(plan, self.locker, self.logbook, self._lock, progress=progress)
+        return carry_out(plan, self.keeps, progress=progress)
 
     def check(
         self, where: str, account: str | None = None, given: Mapping[str, str] | None = None
@@ -242,19 +238,19 @@ class Ferry:
 
     def plan_undo(self, number: int | None = None) -> Undoing:
         """Say what undoing a crossing will do."""
-        return plan_undo(self.locker, self.logbook, number)
+        return plan_undo(self.keeps, number)
 
-    def undo(self, plan: Undoing, progress: Progress = silent) -> Manifest:
+    def undo(self, plan: Undoing, progress: Progress = silent) -> Snapshot:
         """Bring a target back as it was before a crossing."""
-        return undo(plan, self.locker, self.logbook, self._lock, progress=progress)
+        return undo(plan, self.keeps, progress=progress)
 
     def log(self) -> list[Record]:
         """Return all crossings, the newest first."""
-        return self.logbook.records()
+        return self.keeps.logbook.records()
 
     def recover(self) -> list[Recovered]:
-        """Put back what killed crossings left half-way."""
-        return recover(self.locker, self.logbook, self._lock)
+        """Set right what killed crossings left half-way."""
+        return recover(self.keeps)
 
 
 def _only(opened: OpenBerth, chosen: list[Save]) -> OpenBerth:
@@ -268,6 +264,7 @@ def open_ferry(computer: Path | None = None) -> Ferry:
 
     The environment's `CFERRY_HOME` names the folder for the tool's own data (backups,
     logbook, and `recipes/` for your own); without it, the system's usual folders serve.
+    `CFERRY_LOCKER` names another folder for the backups alone.
     """
     here = described_computer(computer) if computer else this_computer()
     home = os.environ.get("CFERRY_HOME")
@@ -276,4 +273,5 @@ def open_ferry(computer: Path | None = None) -> Ferry:
     else:
         config = platformdirs.user_config_path("cferry", appauthor=False)
         keeps = here.keeps or platformdirs.user_data_path("cferry", appauthor=False)
-    return Ferry(here, Recipes(config / "recipes"), keeps)
+    locker = os.environ.get("CFERRY_LOCKER")
+    return Ferry(here, Recipes(config / "recipes"), Keeps(keeps, Path(locker) if locker else None))

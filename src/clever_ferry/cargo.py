@@ -5,9 +5,12 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from clever_ferry.payload import Payload
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future, ThreadPoolExecutor
 
 __all__ = ["DIGEST_SIZE", "DigestedPayload", "Fact", "Piece", "Save", "digest_of", "new_digest"]
 
@@ -22,10 +25,47 @@ def new_digest() -> hashlib.blake2b:
 
 def digest_of(payload: Payload) -> str:
     """Read a payload to its end and return its digest in hex."""
-    digest = new_digest()
-    for chunk in payload.chunks():
-        digest.update(chunk)
-    return digest.hexdigest()
+    digested = DigestedPayload(payload)
+    for _ in digested.chunks():
+        pass
+    return digested.digest or ""
+
+
+class _Running:
+    """A digest that takes large chunks in beside the work of its caller."""
+
+    def __init__(self) -> None:
+        self._digest = new_digest()
+        self._pool: ThreadPoolExecutor | None = None
+        self._last: Future[None] | None = None
+
+    def update(self, chunk: bytes) -> None:
+        self._wait()
+        if len(chunk) < _LARGE:
+            self._digest.update(chunk)
+            return
+        if self._pool is None:
+            from concurrent.futures import ThreadPoolExecutor
+
+            self._pool = ThreadPoolExecutor(1)
+        self._last = self._pool.submit(self._digest.update, chunk)
+
+    def _wait(self) -> None:
+        if self._last is not None:
+            self._last.result()
+            self._last = None
+
+    def hexdigest(self) -> str:
+        self._wait()
+        return self._digest.hexdigest()
+
+    def close(self) -> None:
+        if self._pool is not None:
+            self._pool.shutdown()
+
+
+_LARGE = 1 << 18
+"""Bytes from which on a chunk is worth another thread."""
 
 
 @dataclass
@@ -42,11 +82,14 @@ class DigestedPayload:
 
     def chunks(self) -> Iterator[bytes]:
         """Yield the bytes, and keep their digest at the end."""
-        digest = new_digest()
-        for chunk in self.inner.chunks():
-            digest.update(chunk)
-            yield chunk
-        self.digest = digest.hexdigest()
+        running = _Running()
+        try:
+            for chunk in self.inner.chunks():
+                running.update(chunk)
+                yield chunk
+            self.digest = running.hexdigest()
+        finally:
+            running.close()
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from typing import NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol
 
 from clever_ferry.payload import Payload
 
@@ -43,3 +43,5 @@ class Output(NamedTuple):
     stamp: int
     tidy: bool = False
     """Whether folders that its removal leaves empty go too."""
+    attributes: Any = None
+    """What the file is to have beyond bytes and time; None where the one it replaces decides."""

@@ -15,6 +15,11 @@ from clever_ferry.tree import Files, Output
 
 __all__ = ["TableBox"]
 
+_STEPS = 100_000
+_MOST_TURNS = 5_000
+"""Half a thousand million steps of SQLite's machine: a trigger or generated column from a
+stranger ends there."""
+
 _LARGEST = 1 << 30
 
 
@@ -41,18 +46,28 @@ class TableBox:
         columns = f"{self.name}, {self.data}, {stamp}"
         try:
             with closing(_opened(raw)) as book:
+                self._refuse_no_table(book)
                 rows = book.execute(f"SELECT {columns} FROM {self.table}").fetchall()
-        except sqlite3.Error as error:
+        except (sqlite3.Error, UnicodeDecodeError) as error:
             raise DamagedError(f"The database {spec.file} can't be read: {error}.") from None
         entries = []
         for name, data, stamped in rows:
-            blob = data.encode() if isinstance(data, str) else bytes(data or b"")
+            if not isinstance(data, str | bytes | None):
+                raise DamagedError(f"{name!s:.100} in the table {spec.table} holds no bytes.")
+            blob = data.encode() if isinstance(data, str) else data or b""
             at = to_ns(int(stamped), spec.unit) if isinstance(stamped, int) else None
             payload: Payload = BytesPayload(blob)
             entries.append(Entry(str(name), len(blob), at, payload, (spec.file,)))
         if len({entry.name for entry in entries}) != len(entries):
             raise DamagedError(f"The table {spec.table} names an entry twice.")
         return Contents(tuple(entries), {}, raw)
+
+    def _refuse_no_table(self, book: sqlite3.Connection) -> None:
+        """A view or a virtual table can compute for ever, or elsewhere."""
+        line = "SELECT type, sql FROM sqlite_schema WHERE name = ?"
+        found = book.execute(line, (self.spec.table,)).fetchone()
+        if found is None or found[0] != "table" or "VIRTUAL" in str(found[1]).upper()[:40]:
+            raise sqlite3.DatabaseError(f"it has no plain table {self.spec.table}")
 
     def write(
         self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making
@@ -78,7 +93,7 @@ class TableBox:
                         )
                 book.commit()
                 raw = book.serialize()
-        except sqlite3.Error as error:
+        except (sqlite3.Error, UnicodeDecodeError) as error:
             raise DamagedError(f"The database {spec.file} can't be written: {error}.") from None
         yield Output(spec.file, BytesPayload(raw), making.now)
 
@@ -89,4 +104,6 @@ def _opened(raw: bytes) -> sqlite3.Connection:
     book = sqlite3.connect(":memory:")
     book.deserialize(raw)
     book.execute("PRAGMA trusted_schema = OFF")
+    turns = iter(range(_MOST_TURNS))
+    book.set_progress_handler(lambda: next(turns, None) is None, _STEPS)
     return book

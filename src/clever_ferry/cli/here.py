@@ -18,24 +18,18 @@ _T = TypeVar("_T")
 
 
 def ferry_here(computer: Path | None) -> Ferry:
-    """Return the ferry; a killed crossing is put back first, and that is said."""
+    """Return the ferry; what was cut short is set right first, and that is said."""
     ferry = open_ferry(computer)
     for one in ferry.recover():
-        number = one.record.number
+        what = one.what[0].upper() + one.what[1:]
         if one.trouble:
-            click.secho(
-                f"Crossing {number} was cut short, and its target can't be put back yet: "
-                f"{one.trouble}",
-                fg="red",
-                err=True,
-            )
+            told, style = f"{what} was cut short and can't be set right yet: {one.trouble}", "red"
+        elif one.finished:
+            told, style = f"{what} was cut short after it was proved. It is done.", "yellow"
         else:
-            click.secho(
-                f"Crossing {number} was cut short before it was proved. Its target is now as it "
-                "was before.",
-                fg="yellow",
-                err=True,
-            )
+            told = f"{what} was cut short before it was proved. Its target is now as it was before."
+            style = "yellow"
+        click.secho(told, fg=style, err=True)
     return ferry
 
 

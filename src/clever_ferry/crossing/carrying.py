@@ -1,23 +1,24 @@
-"""Carrying out: stage, back up, write down, replace, prove; or put back."""
+"""Carrying out: a plan becomes a journaled change, proved by reading back; or put back."""
 
 from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
 from clever_ferry.boxes import Making
 from clever_ferry.cargo import Save
+from clever_ferry.crossing.changing import Aim, Changed, change, new_token
 from clever_ferry.crossing.planning import Move, Plan
 from clever_ferry.crossing.progress import Progress, Tally, silent
-from clever_ferry.crossing.putting_back import put_back
-from clever_ferry.errors import DamagedError, FerryError, NotProvenError, PutBackError, RefusedError
+from clever_ferry.errors import DamagedError, FerryError, NotProvenError, RefusedError
 from clever_ferry.finding.berths import open_berth
-from clever_ferry.keeping import Locker, Logbook, Manifest
-from clever_ferry.moving import Replacement, WriteLock, refuse_forbidden
+from clever_ferry.keeping import Keeps, Reason, kept_save
+from clever_ferry.moving import refuse_forbidden
 from clever_ferry.proving.comparing import Proof, prove, untouched
+from clever_ferry.tree import Output
 
 __all__ = ["Crossed", "carry_out"]
 
@@ -36,9 +37,7 @@ class Crossed:
 
 def carry_out(
     plan: Plan,
-    locker: Locker,
-    logbook: Logbook,
-    lock: WriteLock,
+    keeps: Keeps,
     *,
     progress: Progress = silent,
     clock: Callable[[], int] = time.time_ns,
@@ -50,93 +49,62 @@ def carry_out(
     FerryErrors before anything was changed.
     """
     started = clock()
-    token = f"{time.strftime('%Y%m%d-%H%M%S', time.gmtime(started / 1e9))}-{secrets.token_hex(3)}"
-    with lock:
+    target = plan.target.berth
+    told = f"carrying {plan.source.berth.address} to {target.address}"
+    with keeps.lock(target.root, told):
+        keeps.journal.refuse_open(target.root)
         _refuse_damaged_inside(plan)
         _refuse_changed(plan)
-        try:
-            change = Replacement(plan.target.berth.files, token)
-            with change:
-                return _within(change, plan, locker, logbook, token, started, progress, clock)
-        except OSError as error:
-            raise PutBackError(
-                f"Nothing was carried: {_in_words(error)}.",
-                details=(f"Target: {plan.target.berth.root}",),
-                advice="The target is as it was. See that the folder may be written to and that "
-                "its disk has room, then try again.",
-            ) from error
+        return _recorded(plan, keeps, new_token(started), started, progress, clock)
 
 
-def _within(
-    change: Replacement, plan: Plan, locker: Locker, logbook: Logbook, token: str,
-    started: int, progress: Progress, clock: Callable[[], int],
+def _recorded(
+    plan: Plan, keeps: Keeps, token: str, started: int, progress: Progress,
+    clock: Callable[[], int],
 ) -> Crossed:  # fmt: skip
+    story = _story(plan)
+    number = keeps.logbook.begin(started=started, manifest=token, story=story)
     target = plan.target.berth
-    story = _story(plan, change, token)
-    number = logbook.begin(started=started, manifest=token, story=story)
-    try:
-        _stage(change, plan, Making(started, secrets.token_bytes), progress)
-        manifest = locker.keep(
-            token, target.files, [item.path for item in change.staged], change.folders(),
-            made=started, note=f"before {plan.source.berth.address} to {target.address}",
-            stamps={"": change.anchor_stamp} if change.anchor == target.root else None,
-            progress=Tally(progress, "backing up", sum(save.size for save in plan.replaced)),
-        )  # fmt: skip
-    except BaseException as error:
-        change.forget()
-        _log_put_back(logbook, number, story, error, clock)
-        raise
-    story["left"] = [
-        {"path": item.path, "digest": item.digest, "size": item.size} for item in change.staged
-    ]
-    logbook.turn(number, "replacing", story=story)
-    try:
-        progress("replacing", 0, None)
-        change.commit()
+    making = Making(started, secrets.token_bytes)
+    aim = Aim(
+        target.files, f"crossing {number}", number, "proved", "put back",
+        Reason(
+            token, "crossing", started, f"before {plan.source.berth.address} to {target.address}",
+            target.about, tuple(kept_save(save) for save in plan.replaced),
+        ),
+        likely=tuple(path for save in plan.replaced for path in save.files),
+        adding=plan.size,
+    )  # fmt: skip
+
+    def settle(made: Changed) -> Crossed:
         proofs = _prove(plan, progress)
+        story["left"] = [
+            {"path": item.path, "digest": item.digest, "size": item.size} for item in made.staged
+        ]
         story["facts"] = [
             {pair.label: pair.after for pair in proof.facts if pair.after} for proof in proofs
         ]
-        logbook.turn(number, "proved", ended=clock(), story=story)
-    except BaseException as error:
-        progress("putting back", 0, None)
-        _put_back_now(change, locker, manifest, token, error)
-        _log_put_back(logbook, number, story, error, clock)
-        raise
-    return Crossed(number, tuple(proofs), token, manifest.size)
+        story["anchor"], story["anchor_stamp"] = str(made.anchor), made.anchor_stamp
+        keeps.logbook.turn(number, "proved", ended=clock(), story=story)
+        return Crossed(number, tuple(proofs), token, made.before.size)
 
-
-def _put_back_now(
-    change: Replacement, locker: Locker, manifest: Manifest, token: str, error: BaseException
-) -> None:
     try:
-        change.discard()
-        put_back(locker, manifest, f"{token}-back", change.anchor, change.anchor_stamp)
-    except (OSError, FerryError) as second:
-        raise PutBackError(
-            f"The crossing failed ({error}), and the target could not be put back yet: {second}.",
-            details=(f"Target: {manifest.root}", f"Backup: {manifest.id} in {locker.folder}"),
-            advice="Do not start the game. See that the disk is there and has room; the next "
-            "cferry command puts the target back.",
-        ) from error
+        return change(aim, keeps, lambda: _outputs(plan, making), settle, progress)
+    except BaseException as error:
+        if not keeps.journal.holds(token):
+            reason = error.what if isinstance(error, FerryError) else str(error) or "stopped"
+            keeps.logbook.turn(number, "put back", ended=clock(), story={**story, "reason": reason})
+        raise
 
 
-def _log_put_back(
-    logbook: Logbook, number: int, story: dict[str, Any], error: BaseException,
-    clock: Callable[[], int],
-) -> None:  # fmt: skip
-    reason = error.what if isinstance(error, FerryError) else str(error) or "stopped"
-    logbook.turn(number, "put back", ended=clock(), story={**story, "reason": reason})
-
-
-def _stage(change: Replacement, plan: Plan, making: Making, progress: Progress) -> None:
+def _outputs(plan: Plan, making: Making) -> Iterator[Output]:
     target = plan.target
+    edition = target.berth.edition
     puts = [item.put for move in plan.moves for item in move.laid]
     removes = [name for move in plan.moves for name in move.removes]
-    tally = Tally(progress, "reading", plan.size)
-    for output in target.berth.edition.box.write(target.contents, puts, removes, making):
+    for output in edition.box.write(target.contents, puts, removes, making):
         refuse_forbidden(output.path, target.berth.system)
-        change.stage(output, tally)
+        yield output
 
 
 def _prove(plan: Plan, progress: Progress) -> list[Proof]:
@@ -197,16 +165,13 @@ def _refuse_changed(plan: Plan) -> None:
         )
 
 
-def _story(plan: Plan, change: Replacement, token: str) -> dict[str, Any]:
+def _story(plan: Plan) -> dict[str, Any]:
     source, target = plan.source.berth, plan.target.berth
     return {
         "game": target.game.title,
         "from": {"address": source.address, "title": source.title, "root": str(source.root)},
         "to": {"address": target.address, "title": target.title, "root": str(target.root)},
         "moves": [_move_story(move) for move in plan.moves],
-        "anchor": str(change.anchor),
-        "anchor_stamp": change.anchor_stamp,
-        "token": token,
     }
 
 
@@ -221,8 +186,3 @@ def _move_story(move: Move) -> dict[str, Any]:
 
 def _save_story(save: Save) -> dict[str, Any]:
     return {"name": save.title, "facts": {fact.label: fact.text for fact in save.facts}}
-
-
-def _in_words(error: OSError) -> str:
-    where = f" ({error.filename})" if error.filename else ""
-    return f"{(error.strerror or str(error)).lower()}{where}"

@@ -1,54 +1,84 @@
-"""Putting a folder back as a manifest says it stood: bytes, names, permissions, time stamps."""
+"""Putting a folder back as a snapshot says it stood: bytes, names, attributes, time stamps."""
 
 from __future__ import annotations
 
 import os
-import shutil
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from pathlib import Path
 
-from clever_ferry.keeping import Locker, Manifest
-from clever_ferry.moving import FolderFiles, Replacement
-from clever_ferry.moving.system import copy_attributes
+from clever_ferry.keeping import KeptFile, Locker, Snapshot
+from clever_ferry.moving import FolderFiles, Replacement, disk
 from clever_ferry.tree import Output
 
-__all__ = ["put_back", "sweep"]
+__all__ = ["put_back", "return_folders", "returning"]
+
+
+def returning(locker: Locker, snapshot: Snapshot, files: FolderFiles) -> Iterator[Output]:
+    """Yield what brings each path that a snapshot names back; what still stands is passed over."""
+    for kept in snapshot.files:
+        if not _stands(files, kept):
+            yield Output(kept.path, locker.payload(kept), kept.stamp, attributes=kept.attributes)
+    for path in snapshot.absent:
+        if files.find(path) is not None:
+            yield Output(path, None, 0)
+
+
+def _stands(files: FolderFiles, kept: KeptFile) -> bool:
+    """Tell whether a file was never replaced: the system's own number and change time are its."""
+    real = files.find(kept.path)
+    if real is None:
+        return False
+    data = real.stat()
+    now = (data.st_size, data.st_mtime_ns, (data.st_ctime_ns, data.st_ino))
+    return os.name != "nt" and now == (kept.size, kept.stamp, kept.seen)
 
 
 def put_back(
-    locker: Locker, manifest: Manifest, token: str, anchor: Path, anchor_stamp: int
+    locker: Locker,
+    snapshot: Snapshot,
+    token: str,
+    anchor: Path,
+    anchor_stamp: int,
+    announce: Callable[[Path], None] = lambda _: None,
 ) -> None:
-    """Bring every path that the manifest names to what it was. May be repeated after a kill.
+    """Bring every path that the snapshot names to what it was. May be repeated after a kill.
 
-    `anchor` is the folder that was there before, the manifest's root or one above it, and
+    `anchor` is the folder that was there before, the snapshot's root or one above it, and
     `anchor_stamp` its time stamp then. Raises DamagedError, before anything changes, where a
     kept object can't be read.
     """
-    root = Path(manifest.root)
+    root = Path(snapshot.root)
     files = FolderFiles(root)
-    if root.exists() or manifest.files:
-        with Replacement(files, token) as change:
-            for kept in manifest.files:
-                change.stage(Output(kept.path, locker.payload(kept), kept.stamp))
-            for path in manifest.absent:
-                if files.find(path) is not None:
-                    change.stage(Output(path, None, 0))
+    if root.exists() or snapshot.files:
+        with Replacement(files, token, announce=announce) as change:
+            for output in returning(locker, snapshot, files):
+                change.stage(output)
             change.commit()
-    for kept in manifest.files:
-        copy_attributes(kept.mode, root / kept.path)
-    for folder in sorted(manifest.absent_folders, key=len, reverse=True):
-        place = root / folder
-        if place.is_dir() and not any(place.iterdir()):
-            place.rmdir()
-    for there in manifest.folders:
-        (root / there.path).mkdir(parents=True, exist_ok=True)
-    for there in sorted(manifest.folders, key=lambda folder: len(folder.path), reverse=True):
-        os.utime(root / there.path, ns=(there.stamp, there.stamp))
+    return_folders(snapshot, anchor, anchor_stamp)
+
+
+def return_folders(snapshot: Snapshot, anchor: Path, anchor_stamp: int) -> None:
+    """Bring the folders that a snapshot names to what they were, and their time stamps."""
+    root = Path(snapshot.root)
+    for folder in sorted(snapshot.absent_folders, key=len, reverse=True):
+        _remove_empty(root / folder)
+    if "" in snapshot.absent_folders:
+        above = root.parent
+        while above != anchor and anchor in above.parents:
+            _remove_empty(above)
+            above = above.parent
+    for there in snapshot.folders:
+        disk.make_folder(root / there.path)
+    for there in sorted(snapshot.folders, key=lambda folder: len(folder.path), reverse=True):
+        disk.set_times(root / there.path, there.stamp)
+        disk.sync_folder(root / there.path)
     if not root.exists():
-        os.utime(anchor, ns=(anchor_stamp, anchor_stamp))
+        disk.set_times(anchor, anchor_stamp)
+        disk.sync_folder(anchor)
 
 
-def sweep(anchor: Path, token: str, stamp: int | None = None) -> None:
-    """Remove what a killed crossing had staged; `stamp` is the folder's own, where it is kept."""
-    shutil.rmtree(anchor / f".cferry-{token}", ignore_errors=True)
-    if stamp is not None and anchor.is_dir():
-        os.utime(anchor, ns=(stamp, stamp))
+def _remove_empty(folder: Path) -> None:
+    with suppress(FileNotFoundError):
+        if folder.is_dir() and not any(folder.iterdir()):
+            disk.remove_folder(folder)

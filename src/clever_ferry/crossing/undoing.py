@@ -1,28 +1,27 @@
-"""Undoing a crossing, and setting right what a killed one has left."""
+"""Undoing a crossing or a restore: the target as it was before, to the byte."""
 
 from __future__ import annotations
 
-import secrets
 import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 from clever_ferry.cargo import digest_of
+from clever_ferry.crossing.changing import Aim, Changed, change, new_token
 from clever_ferry.crossing.progress import Progress, silent
-from clever_ferry.crossing.putting_back import put_back, sweep
+from clever_ferry.crossing.putting_back import return_folders, returning
 from clever_ferry.errors import (
     DamagedError,
-    FerryError,
     NotFoundError,
-    PutBackError,
+    NotProvenError,
     RefusedError,
     UnknownNameError,
 )
-from clever_ferry.keeping import Locker, Logbook, Manifest, Record
-from clever_ferry.moving import FolderFiles, WriteLock
+from clever_ferry.keeping import Keeps, Logbook, Reason, Record, Snapshot
+from clever_ferry.moving import FolderFiles
 
-__all__ = ["Recovered", "Undoing", "plan_undo", "recover", "undo"]
+__all__ = ["Undoing", "plan_undo", "undo", "unlike"]
 
 
 @dataclass(frozen=True)
@@ -30,18 +29,35 @@ class Undoing:
     """What undoing a crossing will do."""
 
     record: Record
-    manifest: Manifest
+    snapshot: Snapshot
     changed: tuple[str, ...]
     """Files that are no longer as the crossing left them: the player has played on."""
 
 
-def plan_undo(locker: Locker, logbook: Logbook, number: int | None) -> Undoing:
+def plan_undo(keeps: Keeps, number: int | None) -> Undoing:
     """Say what undoing a crossing (the newest that can be, if None) will do.
 
     Raises NotFoundError where there is none to undo, UnknownNameError for a number that
     is not in the logbook, RefusedError for a crossing that was undone already, and
     DamagedError where its backup can't be read.
     """
+    record = _record(keeps.logbook, number)
+    if record.state != "proved":
+        raise RefusedError(f"Crossing {record.number} is {record.state} already.")
+    _refuse_buried(keeps.logbook.records(), record)
+    snapshot = keeps.locker.snapshot(record.manifest)
+    for kept in snapshot.files:
+        if keeps.locker.objects.fault(kept.digest):
+            raise DamagedError(
+                f"The backup of {kept.path} is damaged, so crossing {record.number} can't be "
+                "undone whole. Nothing was changed.",
+                details=(f"Backup {snapshot.id} in {keeps.locker.folder}",),
+                advice="`cferry backup verify` says what else is damaged.",
+            )
+    return Undoing(record, snapshot, tuple(_changed(record, Path(snapshot.root))))
+
+
+def _record(logbook: Logbook, number: int | None) -> Record:
     records = logbook.records()
     if number is None:
         proved = [record for record in records if record.state == "proved"]
@@ -49,26 +65,13 @@ def plan_undo(locker: Locker, logbook: Logbook, number: int | None) -> Undoing:
             raise NotFoundError(
                 "There is no crossing to undo.", advice="`cferry log` lists all crossings."
             )
-        record = proved[0]
-    else:
-        found = [record for record in records if record.number == number]
-        if not found:
-            raise UnknownNameError(
-                f"There is no crossing {number}.", advice="`cferry log` lists all crossings."
-            )
-        record = found[0]
-    if record.state != "proved":
-        raise RefusedError(f"Crossing {record.number} is {record.state} already.")
-    _refuse_buried(records, record)
-    manifest = locker.manifest(record.manifest)
-    for kept in manifest.files:
-        if not locker.holds(kept):
-            raise DamagedError(
-                f"The backup of {kept.path} is damaged, so crossing {record.number} can't be "
-                "undone whole. Nothing was changed.",
-                details=(f"Backup {manifest.id} in {locker.folder}",),
-            )
-    return Undoing(record, manifest, tuple(_changed(record, Path(manifest.root))))
+        return proved[0]
+    found = [record for record in records if record.number == number]
+    if not found:
+        raise UnknownNameError(
+            f"There is no crossing {number}.", advice="`cferry log` lists all crossings."
+        )
+    return found[0]
 
 
 def _refuse_buried(records: list[Record], record: Record) -> None:
@@ -107,94 +110,53 @@ def _changed(record: Record, root: Path) -> list[str]:
 
 def undo(
     plan: Undoing,
-    locker: Locker,
-    logbook: Logbook,
-    lock: WriteLock,
+    keeps: Keeps,
     *,
     progress: Progress = silent,
     clock: Callable[[], int] = time.time_ns,
-) -> Manifest:
+) -> Snapshot:
     """Bring the target back as it was before a crossing; what stands there now is kept first.
 
-    Returns the manifest of what stood there. Raises PutBackError where it can't be done; it
-    may then simply be tried again.
+    Returns the snapshot of what stood there. Raises PutBackError where it can't be done; the
+    target is then as it was before this undoing, and it may simply be tried again.
     """
-    manifest, root = plan.manifest, Path(plan.manifest.root)
-    token = f"{manifest.id}-undo-{secrets.token_hex(2)}"
-    paths = [file.path for file in manifest.files] + list(manifest.absent)
-    folders = [folder.path for folder in manifest.folders] + list(manifest.absent_folders)
-    with lock:
-        try:
-            progress("backing up", 0, None)
-            now = locker.keep(
-                token, FolderFiles(root), paths, folders,
-                made=clock(), note=f"before undoing crossing {plan.record.number}",
-            )  # fmt: skip
-            logbook.turn(plan.record.number, "undoing")
-            progress("putting back", 0, None)
-            put_back(locker, manifest, token, *_anchor(plan.record))
-        except OSError as error:
-            raise PutBackError(
-                f"Crossing {plan.record.number} is not undone yet: {error}.",
-                advice="See that the folder may be written to and that its disk has room; the "
-                "next cferry command finishes it.",
-            ) from error
-        logbook.turn(plan.record.number, "undone", ended=clock())
-    return now
+    snapshot, record, made = plan.snapshot, plan.record, clock()
+    root = Path(snapshot.root)
+    files = FolderFiles(root)
+    with keeps.lock(root, f"undoing crossing {record.number}"):
+        aim = Aim(
+            files, f"undoing crossing {record.number}", record.number, "undone", "proved",
+            Reason(new_token(made), "undo", made, f"before undoing crossing {record.number}",
+                   snapshot.about, snapshot.saves),
+            likely=tuple(kept.path for kept in snapshot.files),
+            adding=snapshot.size,
+            extra=tuple(one.path for one in snapshot.folders) + snapshot.absent_folders,
+        )  # fmt: skip
+
+        def settle(done: Changed) -> Snapshot:
+            anchor, stamp = record.story["anchor"], record.story["anchor_stamp"]
+            return_folders(snapshot, Path(anchor), stamp)
+            if faults := unlike(snapshot, files):
+                raise NotProvenError(
+                    "The target does not read back as it should, so nothing was undone.",
+                    details=tuple(f"  {path}" for path in faults),
+                    advice="Close the game and its store's program, then try again.",
+                )
+            keeps.logbook.turn(record.number, "undone", ended=clock())
+            return done.before
+
+        return change(
+            aim, keeps, lambda: returning(keeps.locker, snapshot, files), settle, progress
+        )
 
 
-@dataclass(frozen=True)
-class Recovered:
-    """A crossing that was killed half-way, and whether its target is now as it was before."""
-
-    record: Record
-    trouble: str = ""
-    """Why it could not be put back yet."""
-
-
-def recover(
-    locker: Locker,
-    logbook: Logbook,
-    lock: WriteLock,
-    *,
-    clock: Callable[[], int] = time.time_ns,
-) -> list[Recovered]:
-    """Put back what killed crossings left half-way, and tell which those were.
-
-    Does nothing while another process is at work.
-    """
-    if not logbook.left_over() or lock.held_elsewhere():
-        return []
-    try:
-        done = []
-        for record in logbook.left_over():
-            try:
-                _recover_one(record, locker)
-            except (FerryError, OSError) as error:
-                done.append(Recovered(record, str(error)))
-                continue
-            logbook.turn(
-                record.number, "undone" if record.state == "undoing" else "put back", ended=clock()
-            )
-            done.append(Recovered(record))
-        return done
-    finally:
-        lock.release()
-
-
-def _recover_one(record: Record, locker: Locker) -> None:
-    anchor, token = Path(record.story["anchor"]), record.story["token"]
-    if record.state == "staging":
-        sweep(anchor, token, record.story["anchor_stamp"])
-        return
-    sweep(anchor, token)
-    put_back(
-        locker,
-        locker.manifest(record.manifest),
-        f"{token}-back-{secrets.token_hex(2)}",
-        *_anchor(record),
-    )
-
-
-def _anchor(record: Record) -> tuple[Path, int]:
-    return Path(record.story["anchor"]), record.story["anchor_stamp"]
+def unlike(snapshot: Snapshot, files: FolderFiles) -> list[str]:
+    """Return the paths that do not read back as a snapshot says."""
+    faults = [
+        kept.path
+        for kept in snapshot.files
+        if (info := files.info(kept.path)) is None
+        or info.size != kept.size
+        or digest_of(files.payload(kept.path)) != kept.digest
+    ]
+    return faults + [path for path in snapshot.absent if files.find(path) is not None]

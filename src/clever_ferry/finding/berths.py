@@ -9,6 +9,7 @@ from pathlib import Path
 from clever_ferry.boxes import Contents
 from clever_ferry.errors import ChoiceNeededError, NotFoundError
 from clever_ferry.finding.computers import Computer
+from clever_ferry.keeping import About
 from clever_ferry.moving import FolderFiles
 from clever_ferry.moving.names import System
 from clever_ferry.naming import Pattern, Value
@@ -38,6 +39,12 @@ class Berth:
     def address(self) -> str:
         """How a command names it."""
         return f"{self.game.id}/{self.edition.id}"
+
+    @property
+    def about(self) -> About:
+        """What backups say of it."""
+        title = f"{self.game.title}: {self.title}"
+        return About(self.game.id, self.edition.id, title, self.edition.box_title is not None)
 
     @property
     def files(self) -> FolderFiles:

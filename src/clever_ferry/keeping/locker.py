@@ -1,66 +1,51 @@
-"""The locker: contents kept once each by their digest, and manifests of how a folder stood.
+"""The locker: backups below one folder, which is all that is needed to list and restore them.
 
-An object is one file's bytes, compressed, named by the BLAKE2b digest of the bytes; it is
-read back and compared before anything relies on it. A manifest is a JSON file that states,
-for a set of paths of one folder, what was there: files with their data, and what was absent.
+`objects/` holds contents, `snapshots/` says how folders stood; `writing.lock` keeps two that
+write apart, and `list.sqlite` is a copy of the snapshots in short, made anew when it is gone.
 """
 
 from __future__ import annotations
 
-import json
-import os
-import stat
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import asdict, dataclass
+from contextlib import contextmanager
+from dataclasses import dataclass, field
 from pathlib import Path
 
-import zstandard
+from clever_ferry.errors import RefusedError
+from clever_ferry.keeping.listing import list_snapshots
+from clever_ferry.keeping.objects import Objects
+from clever_ferry.keeping.snapshots import (
+    About,
+    Kept,
+    KeptFile,
+    KeptFolder,
+    KeptSave,
+    Kind,
+    Snapshot,
+    Snapshots,
+)
+from clever_ferry.moving import FolderFiles, WriteLock, disk
+from clever_ferry.moving.system import attributes_of
+from clever_ferry.payload import Payload
 
-from clever_ferry.cargo import DigestedPayload, digest_of
-from clever_ferry.errors import DamagedError
-from clever_ferry.moving import FolderFiles, sync_folder
-from clever_ferry.moving.system import replace_file
-from clever_ferry.payload import CHUNK, Payload, StreamPayload
+__all__ = ["Locker", "Packing", "Reason"]
 
-__all__ = ["KeptFile", "KeptFolder", "Locker", "Manifest"]
-
-
-@dataclass(frozen=True)
-class KeptFile:
-    """One file as it stood: size in bytes, permission bits, stamp in ns, digest in hex."""
-
-    path: str
-    size: int
-    mode: int
-    stamp: int
-    digest: str
-
-
-@dataclass(frozen=True)
-class KeptFolder:
-    """One folder as it stood; '' is the root."""
-
-    path: str
-    stamp: int
+_PATIENCE = 60.0
+_SETTLED = 3 * 10**9
+"""A file that changed within 3 s before a snapshot may change again unseen: FAT's times are in
+steps of 2 s."""
 
 
 @dataclass(frozen=True)
-class Manifest:
-    """How the named paths of one folder stood at one time."""
+class Reason:
+    """What a snapshot is for."""
 
     id: str
-    root: str
+    kind: Kind
     made: int
     note: str
-    files: tuple[KeptFile, ...]
-    absent: tuple[str, ...]
-    folders: tuple[KeptFolder, ...]
-    absent_folders: tuple[str, ...]
-
-    @property
-    def size(self) -> int:
-        """Bytes of all files."""
-        return sum(file.size for file in self.files)
+    about: About
+    saves: tuple[KeptSave, ...] = ()
 
 
 class Locker:
@@ -68,23 +53,92 @@ class Locker:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self.objects = Objects(folder / "objects")
+        self.snapshots = Snapshots(folder / "snapshots")
+
+    @contextmanager
+    def packing(self, what: str) -> Iterator[Packing]:
+        """Hold the locker for writing; another that writes is waited for up to a minute."""
+        with self.writing(what):
+            for left in self.objects.leftovers():
+                disk.unlink(left)
+            yield Packing(self)
+
+    @contextmanager
+    def writing(self, what: str) -> Iterator[None]:
+        """Hold the locker's lock."""
+        lock = WriteLock(self.folder / "writing.lock", what)
+        if not lock.take(_PATIENCE):
+            raise RefusedError(
+                "Another cferry is writing to the locker.",
+                details=(f"It is {lock.holder()}.",),
+                advice="Wait until it has finished, then run the same command again.",
+            )
+        try:
+            yield
+        finally:
+            lock.release()
+
+    def snapshot(self, ident: str) -> Snapshot:
+        """Read a snapshot; raises DamagedError where it is missing or can't be read."""
+        return self.snapshots.read(ident)
+
+    def payload(self, file: KeptFile) -> Payload:
+        """Return a kept file's bytes; reading them to the end checks their digest."""
+        return self.objects.payload(file.digest, file.size)
+
+    def listed(self, newest: int | None = None) -> tuple[list[Kept], int, list[str]]:
+        """Return snapshots in short, the newest first; their number; what can't be read."""
+        return list_snapshots(self.snapshots, self.folder / "list.sqlite", newest)
+
+    def latest_of(self, root: Path) -> Snapshot | None:
+        """Return the newest backup of a folder that was asked for."""
+        for one in self.listed()[0]:
+            if one.kind == "backup" and one.root == str(root):
+                return self.snapshot(one.id)
+        return None
+
+
+@dataclass
+class Packing:
+    """One snapshot in the making, while the locker is held."""
+
+    locker: Locker
+    _taken: dict[tuple[str, int, int], str] = field(default_factory=dict)
+
+    def take_in(
+        self,
+        files: FolderFiles,
+        paths: Iterable[str],
+        progress: Callable[[int], None] = lambda _: None,
+    ) -> None:
+        """Put files' contents into the locker, ahead of the snapshot that will name them."""
+        for path in paths:
+            info = files.info(path)
+            if info is not None:
+                payload = files.payload(path)
+                self._taken[(info.path, info.size, info.stamp)] = self.locker.objects.put(
+                    payload, progress
+                )
 
     def keep(
         self,
-        ident: str,
+        reason: Reason,
         files: FolderFiles,
         paths: Iterable[str],
         folders: Iterable[str],
         *,
-        made: int,
-        note: str,
         stamps: dict[str, int] | None = None,
+        trust: Snapshot | None = None,
         progress: Callable[[int], None] = lambda _: None,
-    ) -> Manifest:
+    ) -> Snapshot:
         """Keep how these paths and folders stand now, verified; `stamps` overrides folders' own.
 
-        Raises DamagedError where a kept object does not read back as what was put in.
+        A file that `trust`, an earlier snapshot of the folder, has seen with the very same
+        size, times and number is not read again. Raises DamagedError where a kept object
+        does not read back as what was put in.
         """
+        earlier = trust.by_path() if trust is not None else {}
         kept: list[KeptFile] = []
         absent: list[str] = []
         for path in dict.fromkeys(paths):
@@ -92,12 +146,7 @@ class Locker:
             if real is None or not real.is_file():
                 absent.append(path)
                 continue
-            data = real.stat()
-            payload = files.payload(path)
-            digest = self._put(payload, progress)
-            kept.append(
-                KeptFile(path, payload.size, stat.S_IMODE(data.st_mode), data.st_mtime_ns, digest)
-            )
+            kept.append(self._kept(files, path, real, earlier.get(path), trust, progress))
         there: list[KeptFolder] = []
         missing: list[str] = []
         for folder in dict.fromkeys(folders):
@@ -107,97 +156,32 @@ class Locker:
                 there.append(KeptFolder(folder, stamp))
             else:
                 missing.append(folder)
-        manifest = Manifest(
-            ident, str(files.root), made, note,
-            tuple(kept), tuple(absent), tuple(there), tuple(missing),
+        self.locker.objects.sync()
+        snapshot = Snapshot(
+            reason.id, reason.kind, reason.made, reason.note, str(files.root), reason.about,
+            reason.saves, tuple(kept), tuple(absent), tuple(there), tuple(missing),
         )  # fmt: skip
-        self._write_manifest(manifest)
-        return manifest
+        self.locker.snapshots.write(snapshot)
+        return snapshot
 
-    def _write_manifest(self, manifest: Manifest) -> None:
-        folder = self.folder / "manifests"
-        folder.mkdir(parents=True, exist_ok=True)
-        data = json.dumps({"manifest": 1, **asdict(manifest)}, indent=1).encode()
-        _write_synced(folder / f"{manifest.id}.json", [data])
-
-    def manifest(self, ident: str) -> Manifest:
-        """Read a manifest; raises DamagedError where it is missing or can't be read."""
-        path = self.folder / "manifests" / f"{ident}.json"
-        try:
-            raw = json.loads(path.read_bytes())
-            return Manifest(
-                raw["id"], raw["root"], raw["made"], raw["note"],
-                tuple(KeptFile(**one) for one in raw["files"]), tuple(raw["absent"]),
-                tuple(KeptFolder(**one) for one in raw["folders"]), tuple(raw["absent_folders"]),
-            )  # fmt: skip
-        except (OSError, ValueError, KeyError, TypeError) as error:
-            raise DamagedError(f"The backup {path} can't be read: {error}.") from None
-
-    def payload(self, file: KeptFile) -> Payload:
-        """Return a kept file's bytes; reading them to the end checks their digest."""
-        return StreamPayload(lambda: self._read(file.digest), file.size)
-
-    def _object(self, digest: str) -> Path:
-        return self.folder / "objects" / digest[:2] / digest[2:]
-
-    def _put(self, payload: Payload, progress: Callable[[int], None]) -> str:
-        folder = self.folder / "objects"
-        folder.mkdir(parents=True, exist_ok=True)
-        source = DigestedPayload(payload)
-        staged = folder / f".new-{os.getpid()}"
-
-        def packed() -> Iterator[bytes]:
-            packer = zstandard.ZstdCompressor(level=1).compressobj()
-            for chunk in source.chunks():
-                yield packer.compress(chunk)
-                progress(len(chunk))
-            yield packer.flush()
-
-        try:
-            _write_synced(staged, packed())
-            digest = source.digest or ""
-            place = self._object(digest)
-            if not place.exists():
-                place.parent.mkdir(exist_ok=True)
-                replace_file(staged, place)
-                sync_folder(place.parent)
-        finally:
-            staged.unlink(missing_ok=True)
-        for _ in self._read(digest):
-            pass
-        return digest
-
-    def _read(self, digest: str) -> Iterator[bytes]:
-        def unpacked() -> Iterator[bytes]:
-            try:
-                with self._object(digest).open("rb") as file:
-                    yield from zstandard.ZstdDecompressor().read_to_iter(
-                        file, read_size=CHUNK, write_size=CHUNK
-                    )
-            except (zstandard.ZstdError, FileNotFoundError) as error:
-                raise DamagedError(
-                    f"The backup's object {digest} can't be read: {error}."
-                ) from None
-
-        payload = DigestedPayload(StreamPayload(unpacked))
-        yield from payload.chunks()
-        if payload.digest != digest:
-            raise DamagedError(f"The backup's object {digest} is damaged.")
-
-    def holds(self, file: KeptFile) -> bool:
-        """Tell whether a kept file can still be read whole."""
-        try:
-            return digest_of(self.payload(file)) == file.digest
-        except DamagedError:
-            return False
-
-
-def _write_synced(path: Path, chunks: Iterable[bytes]) -> None:
-    staged = path.with_name(path.name + ".part")
-    with staged.open("wb") as out:
-        for chunk in chunks:
-            out.write(chunk)
-        out.flush()
-        os.fsync(out.fileno())
-    replace_file(staged, path)
-    sync_folder(path.parent)
+    def _kept(
+        self, files: FolderFiles, path: str, real: Path, earlier: KeptFile | None,
+        trust: Snapshot | None, progress: Callable[[int], None],
+    ) -> KeptFile:  # fmt: skip
+        data = real.stat()
+        seen = (data.st_ctime_ns, data.st_ino)
+        now = (path, data.st_size, data.st_mtime_ns)
+        if (
+            earlier is not None
+            and trust is not None
+            and (earlier.path, earlier.size, earlier.stamp, earlier.seen) == (*now, seen)
+            and max(data.st_mtime_ns, seen[0]) < trust.made - _SETTLED
+            and earlier.digest in self.locker.objects
+        ):
+            digest = earlier.digest
+            progress(data.st_size)
+        elif now in self._taken:
+            digest = self._taken[now]
+        else:
+            digest = self.locker.objects.put(files.payload(path), progress)
+        return KeptFile(path, now[1], now[2], digest, attributes_of(real), seen)

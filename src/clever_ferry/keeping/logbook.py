@@ -14,8 +14,8 @@ from clever_ferry.errors import DamagedError
 
 __all__ = ["Logbook", "Record", "State"]
 
-State = Literal["staging", "replacing", "proved", "put back", "undoing", "undone"]
-"""`staging`, `replacing` and `undoing` are what a crossing is left in when the tool is killed."""
+State = Literal["begun", "proved", "put back", "undone"]
+"""`begun` is what a crossing is left in when the tool is killed."""
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS crossings (
@@ -70,8 +70,7 @@ class Logbook:
         """Write down a crossing before its first change; return its number."""
         with self._open() as book:
             row = book.execute(
-                "INSERT INTO crossings (state, started, manifest, story) "
-                "VALUES ('staging', ?, ?, ?)",
+                "INSERT INTO crossings (state, started, manifest, story) VALUES ('begun', ?, ?, ?)",
                 (started, manifest, json.dumps(story)),
             )
             return int(row.lastrowid or 0)
@@ -106,6 +105,6 @@ class Logbook:
             for number, state, started, ended, manifest, story in rows
         ]
 
-    def left_over(self) -> list[Record]:
-        """Return crossings that were killed half-way."""
-        return [one for one in self.records() if one.state in ("staging", "replacing", "undoing")]
+    def record(self, number: int) -> Record | None:
+        """Return one crossing."""
+        return next((one for one in self.records() if one.number == number), None)

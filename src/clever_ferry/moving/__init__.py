@@ -2,8 +2,8 @@
 
 from clever_ferry.moving.files import FilePayload, FolderFiles
 from clever_ferry.moving.names import refuse_forbidden
-from clever_ferry.moving.replacing import Replacement, Staged
-from clever_ferry.moving.system import WriteLock, sync_folder
+from clever_ferry.moving.replacing import Replacement, Staged, sweep
+from clever_ferry.moving.system import WriteLock
 
 __all__ = [
     "FilePayload",
@@ -12,5 +12,5 @@ __all__ = [
     "Staged",
     "WriteLock",
     "refuse_forbidden",
-    "sync_folder",
+    "sweep",
 ]

@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError
+from clever_ferry.moving import disk
+from clever_ferry.moving.system import is_link
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import FileInfo
 
@@ -28,11 +30,11 @@ class FilePayload:
     def chunks(self) -> Iterator[bytes]:
         """Yield the bytes in chunks of a mebibyte."""
         try:
-            with self.path.open("rb", buffering=0) as file:
-                self._same(os.fstat(file.fileno()))
+            with disk.open_to_read(self.path) as file:
+                self._same(file.stat())
                 while chunk := file.read(CHUNK):
                     yield chunk
-                self._same(os.fstat(file.fileno()))
+                self._same(file.stat())
         except FileNotFoundError:
             raise NotFoundError(
                 f"The file {self.path} was there a moment ago and is gone.",
@@ -41,8 +43,8 @@ class FilePayload:
 
     def tail(self, count: int) -> bytes:
         """Return the last `count` bytes, fewer where the file is shorter."""
-        with self.path.open("rb") as file:
-            self._same(os.fstat(file.fileno()))
+        with disk.open_to_read(self.path) as file:
+            self._same(file.stat())
             file.seek(max(0, self.size - count))
             return file.read(count)
 
@@ -70,15 +72,14 @@ class FolderFiles:
             inner: list[str] = []
             for entry in self._entries(here):
                 path = f"{here}/{entry.name}" if here else entry.name
-                if _is_link(entry):
+                data = _stat_of(entry)
+                if data is None or is_link(data):
                     continue
-                if entry.is_dir(follow_symlinks=False):
+                if stat.S_ISDIR(data.st_mode):
                     if enter(path):
                         inner.append(path)
-                elif entry.is_file(follow_symlinks=False):
-                    data = _stat_of(entry)
-                    if data is not None:
-                        yield FileInfo(path, data.st_size, data.st_mtime_ns)
+                elif stat.S_ISREG(data.st_mode):
+                    yield FileInfo(path, data.st_size, data.st_mtime_ns)
                     seen += 1
                 if seen > _MOST_FILES:
                     raise DamagedError(f"{self.root} holds more than {_MOST_FILES:,} files.")
@@ -121,7 +122,7 @@ class FolderFiles:
                 if not names:
                     return None
                 inner = here / names[0]
-            if inner.is_symlink():
+            if is_link(inner.lstat()):
                 return None
             here = inner
         return here
@@ -131,7 +132,7 @@ class FolderFiles:
         here = self.root
         for part in path.split("/"):
             here = here / part
-            if here.is_symlink():
+            if os.path.lexists(here) and is_link(here.lstat()):
                 raise RefusedError(
                     f"{here} is a link to somewhere else, and links are not written through.",
                     advice="Put the real folder in the link's place, then try again.",
@@ -142,10 +143,6 @@ class FolderFiles:
         info = self.info(path)
         real = self.find(path) or self.root / path
         return FilePayload(real, info.size if info else 0, info.stamp if info else 0)
-
-
-def _is_link(entry: os.DirEntry[str]) -> bool:
-    return entry.is_symlink() or bool(getattr(entry, "is_junction", lambda: False)())
 
 
 def _stat_of(entry: os.DirEntry[str]) -> os.stat_result | None:

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
-import os
-import shutil
+import errno
 from collections.abc import Callable
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 from clever_ferry.cargo import DigestedPayload
+from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
-from clever_ferry.moving.system import copy_attributes, replace_file, sync_folder
+from clever_ferry.moving.system import attributes_of
+from clever_ferry.payload import CHUNK
 from clever_ferry.tree import Output
 
-__all__ = ["Replacement", "Staged"]
+__all__ = ["STAGING", "Replacement", "Staged", "sweep"]
 
 Progress = Callable[[int], None]
+STAGING = ".cferry-"
+"""What the names of staging folders begin with; the change's token follows."""
 _FAR = 8_000_000_000 * 10**9
 """A time stamp in the year 2223 in ns; boxes may state later ones, and mean nothing by it."""
 
@@ -38,20 +40,33 @@ class Replacement:
 
     Leaving the `with` block without `commit` having finished removes what was staged. What
     `commit` has already replaced is for its caller to put back, from a copy made before.
+
+    New files are staged on the file system that they will be on, as only there a rename is one
+    step: in a hidden folder of the target itself, and in one more for each file system that
+    is mounted below it. `announce` is told of each such place before anything is made there.
     """
 
-    def __init__(self, files: FolderFiles, token: str) -> None:
+    def __init__(
+        self,
+        files: FolderFiles,
+        token: str,
+        *,
+        announce: Callable[[Path], None] = lambda _: None,
+    ) -> None:
         self._files = files
         self._root = files.root
+        self._token = token
+        self._announce = announce
         self.anchor = files.root
         while not self.anchor.exists():
             self.anchor = self.anchor.parent
         self.anchor_stamp = self.anchor.stat().st_mtime_ns
-        self._folder = self.anchor / f".cferry-{token}"
+        self._stages: dict[int, Path] = {}
         self.staged: list[Staged] = []
+        self.clean = True
+        """Whether all that was staged is in its place or removed again."""
 
     def __enter__(self) -> Replacement:
-        self._folder.mkdir()
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -59,13 +74,17 @@ class Replacement:
 
     def discard(self) -> None:
         """Remove what was staged and is not in its place yet."""
-        shutil.rmtree(self._folder, ignore_errors=True)
+        for stage in self._stages.values():
+            self.clean &= sweep(stage.parent, self._token)
+        self._stages = {}
 
     def forget(self) -> None:
         """Leave no trace: for use when nothing was replaced; the folder's stamp comes back too."""
         self.discard()
-        with suppress(OSError):
-            os.utime(self.anchor, ns=(self.anchor_stamp, self.anchor_stamp))
+        try:
+            disk.set_times(self.anchor, self.anchor_stamp)
+        except OSError:
+            self.clean = False
 
     def stage(self, output: Output, progress: Progress = lambda _: None) -> None:
         """Write one new file beside its place, to the disk itself, and note its digest."""
@@ -76,18 +95,35 @@ class Replacement:
         payload = output.payload
         if not isinstance(payload, DigestedPayload):
             payload = DigestedPayload(payload)
-        file = self._folder / f"{len(self.staged):06}"
+        place = self._root / path
+        file = self._stage_for(place) / f"{len(self.staged):06}"
+        stamp = max(-_FAR, min(output.stamp, _FAR))  # what a file system can hold
+        attributes = output.attributes
+        if attributes is None and place.exists():
+            attributes = attributes_of(place)
         size = 0
-        with file.open("xb", buffering=0) as out:
+        with disk.create(file) as out:
             for chunk in payload.chunks():
-                view = memoryview(chunk)
-                while view:
-                    view = view[out.write(view) :]
+                out.write(chunk)
                 size += len(chunk)
                 progress(len(chunk))
-            os.fsync(out.fileno())
-        stamp = max(-_FAR, min(output.stamp, _FAR))  # what a file system can hold
+            out.finish(stamp, attributes)
         self.staged.append(Staged(path, file, size, stamp, payload.digest))
+
+    def _stage_for(self, place: Path) -> Path:
+        """Return the staging folder on the file system of a place; it is made when needed."""
+        above = place.parent
+        while not above.exists():
+            above = above.parent
+        device = disk.device_of(above)
+        if device not in self._stages:
+            while above != self.anchor and disk.device_of(above.parent) == device:
+                above = above.parent
+            stage = above / f"{STAGING}{self._token}"
+            self._announce(above)
+            disk.make_folder(stage)
+            self._stages[device] = stage
+        return self._stages[device]
 
     def _real_name(self, path: str) -> str:
         """Return the path in the spelling that the file already has, where cases are the same."""
@@ -107,23 +143,70 @@ class Replacement:
 
     def commit(self) -> None:
         """Rename all staged files into place, in order, and remove what is to go."""
+        touched: dict[Path, None] = {}
         for item in self.staged:
             place = self._root / item.path
             if item.file is None:
-                place.unlink(missing_ok=True)
+                disk.unlink(place)
+                touched[place.parent] = None
                 if item.tidy:
-                    self._drop_empty(place.parent)
+                    self._drop_empty(place.parent, touched)
                 continue
-            place.parent.mkdir(parents=True, exist_ok=True)
-            if place.exists():
-                copy_attributes(place.stat().st_mode, item.file)
-            os.utime(item.file, ns=(item.stamp, item.stamp))
-            replace_file(item.file, place)
-        for folder in self.folders():
-            if (self._root / folder).is_dir():
-                sync_folder(self._root / folder)
+            self._make_folders(place.parent, touched)
+            self._into_place(item.file, place)
+            touched[place.parent] = None
+        for folder in touched:
+            if folder.is_dir():
+                disk.sync_folder(folder)
 
-    def _drop_empty(self, folder: Path) -> None:
-        while folder != self._root and self._root in folder.parents and not any(folder.iterdir()):
-            folder.rmdir()
+    def _into_place(self, file: Path, place: Path) -> None:
+        try:
+            disk.rename(file, place)
+        except OSError as error:
+            if error.errno != errno.EXDEV:
+                raise
+            # Some layered file systems have one device number and yet rename across no layer.
+            near = place.with_name(f"{STAGING}{self._token}-{file.name}")
+            self._announce(place.parent)
+            with disk.open_to_read(file) as source, disk.create(near) as out:
+                while chunk := source.read(CHUNK):
+                    out.write(chunk)
+                out.finish(source.stat().st_mtime_ns, attributes_of(file))
+            disk.rename(near, place)
+
+    def _make_folders(self, folder: Path, touched: dict[Path, None]) -> None:
+        missing = []
+        while not folder.is_dir():
+            missing.append(folder)
             folder = folder.parent
+        for new in reversed(missing):
+            disk.make_folder(new)
+            touched[new.parent] = None
+
+    def _drop_empty(self, folder: Path, touched: dict[Path, None]) -> None:
+        while folder != self._root and self._root in folder.parents and not any(folder.iterdir()):
+            disk.remove_folder(folder)
+            folder = folder.parent
+            touched[folder] = None
+
+
+def sweep(anchor: Path, token: str) -> bool:
+    """Remove what a change has staged in a folder and not used; return whether that was done."""
+    try:
+        for path in sorted(anchor.iterdir()):
+            if path.name.startswith(f"{STAGING}{token}"):
+                _remove(path)
+    except FileNotFoundError:
+        return True
+    except OSError:
+        return False
+    return True
+
+
+def _remove(path: Path) -> None:
+    if path.is_dir():
+        for inner in sorted(path.iterdir()):
+            disk.unlink(inner)
+        disk.remove_folder(path)
+    else:
+        disk.unlink(path)

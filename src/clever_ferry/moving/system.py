@@ -3,17 +3,37 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import os
+import stat
 import sys
 import time
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
+from typing import Any
 
 from clever_ferry.errors import RefusedError
 
-__all__ = ["WriteLock", "copy_attributes", "replace_file", "sync_folder"]
+__all__ = [
+    "Attributes",
+    "WriteLock",
+    "attributes_of",
+    "give_attributes",
+    "inherit_owner",
+    "is_link",
+    "remove_file",
+    "replace_file",
+    "sync_folder",
+]
 
 _PATIENCE = 2.0
+_KEPT_FLAGS = 0x01 | 0x02 | 0x04 | 0x20 | 0x2000
+"""Windows: read-only, hidden, system, archive, not indexed (winnt.h, FILE_ATTRIBUTE_*)."""
+
+
+# Folders and names ---------------------------------------------------------------------------
 
 
 def sync_folder(folder: Path) -> None:
@@ -27,52 +47,183 @@ def sync_folder(folder: Path) -> None:
         os.close(handle)
 
 
-def replace_file(new: Path, old: Path) -> None:
-    """Put `new` in the place of `old` in one step.
+def is_link(data: os.stat_result) -> bool:
+    """Tell from a path's own data whether it is a symbolic link or a junction."""
+    if stat.S_ISLNK(data.st_mode):
+        return True
+    return getattr(data, "st_reparse_tag", 0) in (0xA0000003, 0xA000000C)  # mount point, symlink
 
-    On Windows, a virus scanner or indexer may hold a file open for a moment; this waits
-    for it up to two seconds.
+
+def replace_file(new: Path, old: Path) -> None:
+    """Put `new` in the place of `old` in one step, also where `old` is write-protected."""
+    _patiently(lambda: new.replace(old), old)
+
+
+def remove_file(path: Path) -> None:
+    """Remove a file, also a write-protected one."""
+    _patiently(path.unlink, path)
+
+
+def _patiently(step: Any, in_the_way: Path) -> None:
+    """Take a step that Windows may refuse at first.
+
+    A write-protected file is not replaced there, and a virus scanner or indexer may hold one
+    open for a moment; this takes the protection off, and waits up to two seconds.
     """
     deadline = time.monotonic() + _PATIENCE
     while True:
         try:
-            new.replace(old)
+            step()
             return
         except PermissionError:
             if os.name != "nt" or time.monotonic() > deadline:
                 raise
+            with contextlib.suppress(OSError):
+                in_the_way.chmod(stat.S_IWRITE)
             time.sleep(0.05)
 
 
-def copy_attributes(mode: int, path: Path) -> None:
-    """Give a file the permission bits of another."""
-    with contextlib.suppress(NotImplementedError):
-        path.chmod(mode & 0o7777)
+# Attributes ----------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Attributes:
+    """What a file has beyond bytes, name and times."""
+
+    mode: int
+    """Permission bits; on Windows, only whether it is write-protected."""
+    owner: tuple[int, int] | None = None
+    """User and group, where the system has them."""
+    extended: tuple[tuple[str, str], ...] = ()
+    """Names and values (hex) of its extended attributes that belong to users (Linux)."""
+    flags: int = 0
+    """Windows' file attributes, macOS' and BSD's file flags."""
+
+    def as_data(self) -> dict[str, Any]:
+        """Return it as plain data."""
+        data: dict[str, Any] = {"mode": self.mode}
+        if self.owner is not None:
+            data["owner"] = list(self.owner)
+        if self.extended:
+            data["extended"] = dict(self.extended)
+        if self.flags:
+            data["flags"] = self.flags
+        return data
+
+    @classmethod
+    def from_data(cls, data: Mapping[str, Any]) -> Attributes:
+        """Take plain data; raises KeyError, TypeError or ValueError where it is none."""
+        owner = data.get("owner")
+        extended = data.get("extended", {})
+        return cls(
+            int(data["mode"]),
+            (int(owner[0]), int(owner[1])) if owner is not None else None,
+            tuple(sorted((str(name), str(value)) for name, value in extended.items())),
+            int(data.get("flags", 0)),
+        )
+
+
+def attributes_of(path: Path) -> Attributes:
+    """Read a file's attributes."""
+    data = path.stat(follow_symlinks=False)
+    owner = None if os.name == "nt" else (data.st_uid, data.st_gid)
+    if sys.platform == "win32":
+        flags = data.st_file_attributes & _KEPT_FLAGS
+    else:
+        flags = getattr(data, "st_flags", 0)
+    return Attributes(stat.S_IMODE(data.st_mode), owner, tuple(_extended(path)), flags)
+
+
+def _extended(path: Path) -> Iterator[tuple[str, str]]:
+    if sys.platform == "linux":
+        with contextlib.suppress(OSError):
+            for name in sorted(os.listxattr(path, follow_symlinks=False)):
+                if name.startswith("user."):
+                    yield name, os.getxattr(path, name, follow_symlinks=False).hex()
+
+
+def give_attributes(path: Path, attributes: Attributes) -> None:
+    """Give a file these attributes, as far as the user may and the file system can.
+
+    Only the permissions must succeed; another's owner, say, can't be given by everybody.
+    """
+    if sys.platform == "linux":
+        with contextlib.suppress(OSError):
+            for name, value in attributes.extended:
+                os.setxattr(path, name, bytes.fromhex(value), follow_symlinks=False)
+    if sys.platform != "win32" and attributes.owner is not None:
+        data = path.stat(follow_symlinks=False)
+        if (data.st_uid, data.st_gid) != attributes.owner:
+            with contextlib.suppress(OSError):
+                os.chown(path, *attributes.owner, follow_symlinks=False)
+    path.chmod(attributes.mode)
+    if sys.platform == "win32":
+        import ctypes
+
+        usual = 0x80  # FILE_ATTRIBUTE_NORMAL
+        ctypes.windll.kernel32.SetFileAttributesW(str(path), attributes.flags or usual)
+    elif attributes.flags and hasattr(os, "chflags"):
+        with contextlib.suppress(OSError):
+            os.chflags(path, attributes.flags)
+
+
+def inherit_owner(path: Path) -> None:
+    """Have what the system's administrator makes belong to whoever owns the folder it is in."""
+    if sys.platform != "win32" and os.geteuid() == 0:
+        above, own = path.parent.stat(), path.stat()
+        if (above.st_uid, above.st_gid) != (own.st_uid, own.st_gid):
+            with contextlib.suppress(OSError):
+                os.chown(path, above.st_uid, above.st_gid)
+
+
+# Locks ---------------------------------------------------------------------------------------
 
 
 class WriteLock:
-    """Held while a target is written; the system frees it when its holder ends, however that is."""
+    """Held while something is written; the system frees it when its holder ends, however that is.
 
-    def __init__(self, path: Path) -> None:
-        self._path = path
+    `what` says in words what the holder does, for whoever finds it taken.
+    """
+
+    def __init__(self, path: Path, what: str = "") -> None:
+        self._path, self._what = path, what
         self._file: int | None = None
 
-    def held_elsewhere(self) -> bool:
-        """Take the lock if nobody has it; return True where another process has."""
+    def take(self, patience: float = 0.0) -> bool:
+        """Take the lock; return False where another has it for longer than `patience` seconds."""
         self._path.parent.mkdir(parents=True, exist_ok=True)
+        deadline = time.monotonic() + patience
         handle = os.open(self._path, os.O_RDWR | os.O_CREAT, 0o600)
-        try:
-            _lock(handle)
-        except OSError:
-            os.close(handle)
-            return True
+        while True:
+            try:
+                _lock(handle)
+                break
+            except OSError:
+                if time.monotonic() >= deadline:
+                    os.close(handle)
+                    return False
+                time.sleep(0.05)
         self._file = handle
-        return False
+        told = {"process": os.getpid(), "what": self._what, "since": time.time()}
+        with contextlib.suppress(OSError):
+            os.ftruncate(handle, 0)
+            os.write(handle, json.dumps(told).encode())
+        return True
+
+    def holder(self) -> str:
+        """Return in words who has the lock, as far as can be told."""
+        try:
+            told = json.loads(self._path.read_bytes())
+            since = time.strftime("%H:%M:%S", time.localtime(float(told["since"])))
+            return f"process {int(told['process'])}, {told['what']}, since {since}"
+        except (OSError, ValueError, KeyError, TypeError):
+            return "it does not say more"
 
     def __enter__(self) -> WriteLock:
-        if self._file is None and self.held_elsewhere():
+        if self._file is None and not self.take():
             raise RefusedError(
-                "Another cferry is writing just now.",
+                "Another cferry is writing just there.",
+                details=(f"It is {self.holder()}.",),
                 advice="Wait until it has finished, then run the same command again.",
             )
         return self
@@ -88,15 +239,20 @@ class WriteLock:
     def release(self) -> None:
         """Let go of the lock, if it is held."""
         if self._file is not None:
-            os.close(self._file)  # closing frees the lock on every system
-            self._file = None
+            handle, self._file = self._file, None
+            os.close(handle)  # closing frees the lock on every system
 
 
 if sys.platform == "win32":
     import msvcrt
 
+    _BEYOND = 1 << 30
+    """Windows locks bytes against reading too; this one is far behind what the file says."""
+
     def _lock(handle: int) -> None:
+        os.lseek(handle, _BEYOND, os.SEEK_SET)
         msvcrt.locking(handle, msvcrt.LK_NBLCK, 1)
+        os.lseek(handle, 0, os.SEEK_SET)
 
 else:
     import fcntl

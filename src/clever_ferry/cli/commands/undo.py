@@ -57,7 +57,7 @@ def command(
             }
         )
         return
-    back, gone = len(plan.manifest.files), len(plan.manifest.absent)
+    back, gone = len(plan.snapshot.files), len(plan.snapshot.absent)
     done = ", ".join(
         f"{counted(count, 'file')} {what}"
         for count, what in ((back, "put back"), (gone, "taken away"))

@@ -1,0 +1,289 @@
+"""Snapshots: how a folder stood at one time, as a file that says so and proves itself whole.
+
+A snapshot is a JSON file `snapshots/<id>.json`: `snapshot` (the version, 1), `digest` (BLAKE2b,
+256 bits, of the body as compact JSON with sorted keys), and `body` with every path, size, time
+stamp, attributes and content's digest, what was absent, the folders, and the saves in words.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Literal
+
+from clever_ferry.cargo import Save, new_digest
+from clever_ferry.errors import ChoiceNeededError, DamagedError, UnknownNameError
+from clever_ferry.moving import disk
+from clever_ferry.moving.system import Attributes
+
+__all__ = [
+    "About",
+    "Kept",
+    "KeptFile",
+    "KeptFolder",
+    "KeptSave",
+    "Kind",
+    "Snapshot",
+    "Snapshots",
+    "kept_save",
+]
+
+Kind = Literal["backup", "crossing", "undo", "restore"]
+"""Why it was made: asked for, or before a crossing, an undo or a restore."""
+
+_IDENT = re.compile(r"[0-9]{8}-[0-9]{6}-[0-9a-f]{6}")
+
+
+@dataclass(frozen=True)
+class About:
+    """Whose saves they are, in words and as an address."""
+
+    game: str
+    edition: str
+    title: str
+    """Such as `Saltglass: Cobalt Depot (account 100200300)`."""
+    boxed: bool = False
+    """Whether all files together are one container, that is only good as a whole."""
+    whole: bool = False
+    """Whether all of the berth's saves are in it."""
+
+    @property
+    def address(self) -> str:
+        """How a command names it."""
+        return f"{self.game}/{self.edition}"
+
+
+@dataclass(frozen=True)
+class KeptFile:
+    """One file as it stood: size in bytes, stamp in ns, digest in hex."""
+
+    path: str
+    size: int
+    stamp: int
+    digest: str
+    attributes: Attributes
+    seen: tuple[int, int] = (0, 0)
+    """The system's own change time (ns) and number of the file, by which it is known again."""
+
+
+@dataclass(frozen=True)
+class KeptFolder:
+    """One folder as it stood; '' is the root."""
+
+    path: str
+    stamp: int
+
+
+@dataclass(frozen=True)
+class KeptSave:
+    """One save, as a player knows it, and its files."""
+
+    slot: int
+    title: str
+    fields: Mapping[str, int | str]
+    facts: tuple[tuple[str, str], ...]
+    files: tuple[str, ...]
+
+    @property
+    def key(self) -> tuple[tuple[str, str], ...]:
+        """What makes it out among its berth's saves, at any time."""
+        return tuple(sorted((name, str(value)) for name, value in self.fields.items()))
+
+
+def kept_save(save: Save) -> KeptSave:
+    """Return what a snapshot says of a save."""
+    facts = tuple((fact.label, fact.text) for fact in save.facts if fact.key != "name")
+    return KeptSave(save.slot, save.title, dict(save.fields), facts, save.files)
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A snapshot in short, as lists show it."""
+
+    id: str
+    kind: Kind
+    made: int
+    """Time in ns since 1970."""
+    note: str
+    root: str
+    about: About
+    saves: tuple[KeptSave, ...]
+    count: int
+    """How many files."""
+    size: int
+    """Bytes of all files."""
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """How the named paths of one folder stood at one time."""
+
+    id: str
+    kind: Kind
+    made: int
+    note: str
+    root: str
+    about: About
+    saves: tuple[KeptSave, ...]
+    files: tuple[KeptFile, ...]
+    absent: tuple[str, ...] = ()
+    folders: tuple[KeptFolder, ...] = ()
+    absent_folders: tuple[str, ...] = ()
+
+    @property
+    def size(self) -> int:
+        """Bytes of all files."""
+        return sum(file.size for file in self.files)
+
+    @property
+    def short(self) -> Kept:
+        """What lists show of it."""
+        return Kept(
+            self.id, self.kind, self.made, self.note, self.root, self.about, self.saves,
+            len(self.files), self.size,
+        )  # fmt: skip
+
+    def by_path(self) -> dict[str, KeptFile]:
+        """Return its files by path."""
+        return {file.path: file for file in self.files}
+
+    def saves_of(self, paths: Iterable[str]) -> list[KeptSave]:
+        """Return the saves that any of these files belongs to."""
+        wanted = set(paths)
+        return [save for save in self.saves if wanted.intersection(save.files)]
+
+
+@dataclass
+class Snapshots:
+    """The snapshots below one folder."""
+
+    folder: Path
+    _read: dict[str, Snapshot] = field(default_factory=dict)
+
+    def idents(self) -> list[str]:
+        """Return the ids of all snapshots, the oldest first."""
+        if not self.folder.is_dir():
+            return []
+        names = (path.name for path in self.folder.iterdir())
+        return sorted(n[:-5] for n in names if n.endswith(".json") and _IDENT.fullmatch(n[:-5]))
+
+    def write(self, snapshot: Snapshot) -> None:
+        """Keep a snapshot; it lasts when this returns."""
+        disk.make_folder(self.folder)
+        body = _body(snapshot)
+        data = {"snapshot": 1, "digest": _digest(body), "body": body}
+        disk.write_synced(self.folder / f"{snapshot.id}.json", json.dumps(data).encode())
+        disk.sync_folder(self.folder.parent)
+
+    def read(self, ident: str) -> Snapshot:
+        """Read a snapshot; raises DamagedError where it is missing or not as it was written."""
+        path = self.folder / f"{ident}.json"
+        try:
+            data = json.loads(path.read_bytes())
+            body = data["body"]
+            if data["snapshot"] != 1 or data["digest"] != _digest(body):
+                raise ValueError("it is not as it was written")
+            return _snapshot(body)
+        except (OSError, ValueError, KeyError, TypeError, RecursionError) as error:
+            raise DamagedError(f"The backup {path} can't be read: {error}.") from None
+
+    def remove(self, ident: str) -> None:
+        """Remove one."""
+        disk.unlink(self.folder / f"{ident}.json")
+
+    def find(self, text: str) -> str:
+        """Return the id that a user means by some of it; `latest` is the newest asked for.
+
+        Raises UnknownNameError where there is none, and ChoiceNeededError where several fit.
+        """
+        idents = self.idents()
+        found = [one for one in idents if one == text]
+        found = found or [one for one in idents if one.startswith(text) or one.endswith(text)]
+        if not found:
+            raise UnknownNameError(
+                f"There is no backup {text!r}.", advice="`cferry backup list` shows all backups."
+            )
+        if len(found) > 1:
+            raise ChoiceNeededError(
+                f"{text!r} fits {len(found)} backups.",
+                details=tuple(f"  {one}" for one in found[-10:]),
+                advice="Say more of the backup's id.",
+            )
+        return found[0]
+
+
+def _digest(body: Any) -> str:
+    digest = new_digest()
+    digest.update(json.dumps(body, sort_keys=True, separators=(",", ":")).encode())
+    return digest.hexdigest()
+
+
+def _body(snapshot: Snapshot) -> dict[str, Any]:
+    return {
+        "id": snapshot.id,
+        "kind": snapshot.kind,
+        "made": snapshot.made,
+        "note": snapshot.note,
+        "root": snapshot.root,
+        "about": vars(snapshot.about),
+        "saves": [
+            {
+                "slot": one.slot,
+                "title": one.title,
+                "fields": dict(one.fields),
+                "facts": [list(fact) for fact in one.facts],
+                "files": list(one.files),
+            }
+            for one in snapshot.saves
+        ],
+        "files": [
+            {
+                "path": one.path,
+                "size": one.size,
+                "stamp": one.stamp,
+                "digest": one.digest,
+                "attributes": one.attributes.as_data(),
+                "seen": list(one.seen),
+            }
+            for one in snapshot.files
+        ],
+        "absent": list(snapshot.absent),
+        "folders": [[one.path, one.stamp] for one in snapshot.folders],
+        "absent_folders": list(snapshot.absent_folders),
+    }
+
+
+def _snapshot(body: Mapping[str, Any]) -> Snapshot:
+    return Snapshot(
+        body["id"],
+        body["kind"],
+        body["made"],
+        body["note"],
+        body["root"],
+        About(**body["about"]),
+        tuple(saves_from(body["saves"])),
+        tuple(
+            KeptFile(
+                one["path"], one["size"], one["stamp"], one["digest"],
+                Attributes.from_data(one["attributes"]), (one["seen"][0], one["seen"][1]),
+            )
+            for one in body["files"]
+        ),
+        tuple(body["absent"]),
+        tuple(KeptFolder(path, stamp) for path, stamp in body["folders"]),
+        tuple(body["absent_folders"]),
+    )  # fmt: skip
+
+
+def saves_from(data: Iterable[Mapping[str, Any]]) -> list[KeptSave]:
+    """Read saves from plain data."""
+    return [
+        KeptSave(
+            one["slot"], one["title"], one["fields"],
+            tuple((label, text) for label, text in one["facts"]), tuple(one["files"]),
+        )
+        for one in data
+    ]  # fmt: skip

@@ -1,0 +1,200 @@
+"""Every operation by which the tool changes a disk, and the reading of files.
+
+The rooms that promise that nothing is lost (`moving`, `keeping`, `crossing`) change files
+through these functions alone, so that tests can let each of them fail, kill the program at
+it, or forget what was never synced.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+from contextlib import suppress
+from pathlib import Path
+from types import TracebackType
+
+from clever_ferry.moving import system
+from clever_ferry.moving.system import Attributes
+
+__all__ = [
+    "Reader",
+    "Writer",
+    "create",
+    "device_of",
+    "free_bytes",
+    "give_attributes",
+    "make_folder",
+    "open_to_read",
+    "remove_folder",
+    "rename",
+    "set_times",
+    "sync_folder",
+    "unlink",
+    "write_synced",
+]
+
+
+class Writer:
+    """A new file that is being written; `sync` makes its bytes last."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | _BINARY, 0o666)
+        system.inherit_owner(path)
+
+    def write(self, data: bytes | memoryview) -> None:
+        """Write all of it."""
+        view = memoryview(data)
+        while view:
+            view = view[os.write(self._handle, view) :]
+
+    def sync(self) -> None:
+        """Have what was written on the disk itself."""
+        os.fsync(self._handle)
+
+    def finish(self, stamp: int, attributes: Attributes | None = None) -> None:
+        """Give the file its time and attributes, have all of it on the disk, and close it."""
+        if os.name == "nt":  # there, closing a file sets its time once more
+            self.sync()
+            self.close()
+        set_times(self.path, stamp)
+        if attributes is not None:
+            give_attributes(self.path, attributes)
+        if os.name != "nt":
+            self.sync()
+            self.close()
+
+    def close(self) -> None:
+        """Let go of the file."""
+        if self._handle >= 0:
+            handle, self._handle = self._handle, -1
+            os.close(handle)
+
+    def __enter__(self) -> Writer:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+
+class Reader:
+    """A file that is being read."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._handle = os.open(path, os.O_RDONLY | _BINARY)
+
+    def read(self, count: int) -> bytes:
+        """Return the next bytes, none at the end."""
+        return os.read(self._handle, count)
+
+    def seek(self, offset: int) -> None:
+        """Go on reading from another place."""
+        os.lseek(self._handle, offset, os.SEEK_SET)
+
+    def stat(self) -> os.stat_result:
+        """Return the open file's data."""
+        return os.fstat(self._handle)
+
+    def close(self) -> None:
+        """Let go of the file."""
+        if self._handle >= 0:
+            handle, self._handle = self._handle, -1
+            os.close(handle)
+
+    def __enter__(self) -> Reader:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+
+_BINARY = getattr(os, "O_BINARY", 0) | getattr(os, "O_NOINHERIT", 0)
+
+
+def create(path: Path) -> Writer:
+    """Begin a file that is not there yet."""
+    return Writer(path)
+
+
+def open_to_read(path: Path) -> Reader:
+    """Open a file; it is never locked nor changed."""
+    return Reader(path)
+
+
+def rename(old: Path, new: Path) -> None:
+    """Give a file another name, in place of what has that name, in one step."""
+    system.replace_file(old, new)
+
+
+def unlink(path: Path) -> None:
+    """Remove a file; one that is not there is fine."""
+    with suppress(FileNotFoundError):
+        system.remove_file(path)
+
+
+def make_folder(path: Path) -> None:
+    """Make a folder and those above it; those that are there are fine."""
+    missing = []
+    while not path.is_dir():
+        missing.append(path)
+        path = path.parent
+    for folder in reversed(missing):
+        _make_one(folder)
+
+
+def _make_one(path: Path) -> None:
+    with suppress(FileExistsError):
+        path.mkdir()
+        system.inherit_owner(path)
+
+
+def remove_folder(path: Path) -> None:
+    """Remove an empty folder."""
+    path.rmdir()
+
+
+def set_times(path: Path, stamp: int) -> None:
+    """Set the time of the last change, in ns since 1970."""
+    os.utime(path, ns=(stamp, stamp))
+
+
+def give_attributes(path: Path, attributes: Attributes) -> None:
+    """Give a file permissions, owner and the system's own marks, as far as one may."""
+    system.give_attributes(path, attributes)
+
+
+def sync_folder(path: Path) -> None:
+    """Make renames, new and removed names in a folder last."""
+    system.sync_folder(path)
+
+
+def free_bytes(path: Path) -> int:
+    """Return how many bytes the disk of a folder has room for."""
+    return shutil.disk_usage(path).free
+
+
+def device_of(path: Path) -> int:
+    """Return a number that is the same for all folders of one file system."""
+    return path.stat().st_dev
+
+
+def write_synced(path: Path, data: bytes) -> None:
+    """Write a small file whole: a reader sees the old one or the new one, also after a kill."""
+    staged = path.with_name(f".{path.name}.part")
+    unlink(staged)
+    with create(staged) as out:
+        out.write(data)
+        out.sync()
+    rename(staged, path)
+    sync_folder(path.parent)
