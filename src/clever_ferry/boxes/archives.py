@@ -67,7 +67,7 @@ class ArchiveBox:
                     )
                     if len(entries) > _MOST_ENTRIES:
                         raise DamagedError(f"{path} holds more than {_MOST_ENTRIES:,} files.")
-        return Contents(tuple(entries), {}, members)
+        return Contents(tuple(entries), {}, members, tuple(parts))
 
     def _members(self, files: Files, path: str) -> list[_Member]:
         try:

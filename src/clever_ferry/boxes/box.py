@@ -36,6 +36,13 @@ class Contents:
     entries: tuple[Entry, ...]
     bound: Mapping[str, int | str] = field(default_factory=dict)
     state: Any = None
+    own: tuple[str, ...] = ()
+    """Files of the box itself, such as its index."""
+
+    @property
+    def files(self) -> tuple[str, ...]:
+        """Every file that the box consists of."""
+        return tuple(dict.fromkeys([path for e in self.entries for path in e.files] + [*self.own]))
 
 
 class Put(NamedTuple):

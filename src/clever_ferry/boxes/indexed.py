@@ -75,7 +75,7 @@ class IndexedBox:
         bound: dict[str, int | str] = {}
         for own, field in self.layout.bound.items():
             bound[field] = state[own].hex() if isinstance(state[own], bytes) else state[own]
-        return Contents(entries, bound, state)
+        return Contents(entries, bound, state, (index,))
 
     def _records(self, state: dict[str, Any]) -> list[dict[str, Any]]:
         records = point(state, self.spec.entries)

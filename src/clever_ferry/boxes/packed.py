@@ -52,7 +52,7 @@ class PackedBox:
             if spec.stamp is not None:
                 stamp = to_ns(point(record, spec.stamp.at), spec.stamp.unit)
             entries.append(Entry(name, len(blob), stamp, BytesPayload(blob), (spec.file,)))
-        return Contents(tuple(entries), {}, state)
+        return Contents(tuple(entries), {}, state, (spec.file,))
 
     def write(
         self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making

@@ -80,7 +80,10 @@ class ShelvesBox:
             for entry in inner.entries:
                 paths = tuple(f"{folder}/{path}" for path in entry.files)
                 entries.append(replace(entry, name=f"{name}/{entry.name}", files=paths))
-        return Contents(tuple(entries), {}, (state, shelves))
+        own = [f"{folders[name]}/{path}" for name, inner in shelves.items() for path in inner.own]
+        if self.top is not None:
+            own.append(self.top.spec.index)
+        return Contents(tuple(entries), {}, (state, shelves), tuple(own))
 
     def write(
         self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making

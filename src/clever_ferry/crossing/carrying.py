@@ -9,11 +9,11 @@ from dataclasses import dataclass
 from typing import Any
 
 from clever_ferry.boxes import Making
-from clever_ferry.cargo import Save
 from clever_ferry.crossing.changing import Aim, Changed, change, new_token
 from clever_ferry.crossing.planning import Move, Plan
 from clever_ferry.crossing.progress import Progress, Tally, silent
-from clever_ferry.errors import DamagedError, FerryError, NotProvenError, RefusedError
+from clever_ferry.crossing.recording import recorded, save_story
+from clever_ferry.errors import DamagedError, NotProvenError, RefusedError
 from clever_ferry.finding.berths import open_berth
 from clever_ferry.keeping import Keeps, Reason, kept_save
 from clever_ferry.moving import refuse_forbidden
@@ -62,39 +62,26 @@ def _recorded(
     plan: Plan, keeps: Keeps, token: str, started: int, progress: Progress,
     clock: Callable[[], int],
 ) -> Crossed:  # fmt: skip
-    story = _story(plan)
-    number = keeps.logbook.begin(started=started, manifest=token, story=story)
     target = plan.target.berth
     making = Making(started, secrets.token_bytes)
-    aim = Aim(
-        target.files, f"crossing {number}", number, "proved", "put back",
-        Reason(
-            token, "crossing", started, f"before {plan.source.berth.address} to {target.address}",
-            target.about, tuple(kept_save(save) for save in plan.replaced),
-        ),
-        likely=tuple(path for save in plan.replaced for path in save.files),
-        adding=plan.size,
-    )  # fmt: skip
+    with recorded(keeps, token, started, _story(plan), clock) as line:
+        aim = Aim(
+            target.folder, f"crossing {line.number}", line.number, "proved", "put back",
+            Reason(
+                token, "crossing", started,
+                f"before {plan.source.berth.address} to {target.address}",
+                target.about, tuple(kept_save(save) for save in plan.replaced),
+            ),
+            likely=tuple(path for save in plan.replaced for path in save.files),
+            adding=plan.size,
+        )  # fmt: skip
 
-    def settle(made: Changed) -> Crossed:
-        proofs = _prove(plan, progress)
-        story["left"] = [
-            {"path": item.path, "digest": item.digest, "size": item.size} for item in made.staged
-        ]
-        story["facts"] = [
-            {pair.label: pair.after for pair in proof.facts if pair.after} for proof in proofs
-        ]
-        story["anchor"], story["anchor_stamp"] = str(made.anchor), made.anchor_stamp
-        keeps.logbook.turn(number, "proved", ended=clock(), story=story)
-        return Crossed(number, tuple(proofs), token, made.before.size)
+        def settle(made: Changed) -> Crossed:
+            proofs = _prove(plan, progress)
+            line.proved(made)
+            return Crossed(line.number, tuple(proofs), token, made.before.size)
 
-    try:
         return change(aim, keeps, lambda: _outputs(plan, making), settle, progress)
-    except BaseException as error:
-        if not keeps.journal.holds(token):
-            reason = error.what if isinstance(error, FerryError) else str(error) or "stopped"
-            keeps.logbook.turn(number, "put back", ended=clock(), story={**story, "reason": reason})
-        raise
 
 
 def _outputs(plan: Plan, making: Making) -> Iterator[Output]:
@@ -179,10 +166,6 @@ def _move_story(move: Move) -> dict[str, Any]:
     return {
         "from_slot": move.save.slot,
         "to_slot": move.slot or None,
-        "save": _save_story(move.save),
-        "replaced": _save_story(move.replaced) if move.replaced else None,
+        "save": save_story(move.save),
+        "replaced": save_story(move.replaced) if move.replaced else None,
     }
-
-
-def _save_story(save: Save) -> dict[str, Any]:
-    return {"name": save.title, "facts": {fact.label: fact.text for fact in save.facts}}

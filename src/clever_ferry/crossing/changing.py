@@ -89,7 +89,7 @@ def change(
     folder is then as it was.
     """
     _refuse_at_work(aim, keeps)
-    refuse_full(aim, keeps.locker)
+    refuse_full((aim.files.root, aim.adding), (keeps.locker.folder, _size(aim)))
     entry = _entry(aim)
 
     def announce(place: Path) -> None:
@@ -146,8 +146,7 @@ def _stage(
 ) -> None:  # fmt: skip
     """Stage the new files; where there is much, the old ones go into the locker meanwhile."""
     taking: Future[None] | None = None
-    old = sum(info.size for path in aim.likely if (info := aim.files.info(path)))
-    pool = ThreadPoolExecutor(1) if min(old, aim.adding) > _WORTH_A_THREAD else None
+    pool = ThreadPoolExecutor(1) if min(_size(aim), aim.adding) > _WORTH_A_THREAD else None
     try:
         if pool is not None:
             taking = pool.submit(packing.take_in, aim.files, aim.likely)
@@ -234,11 +233,18 @@ def _refuse_at_work(aim: Aim, keeps: Keeps) -> None:
             )
 
 
-def refuse_full(aim: Aim, locker: Locker) -> None:
-    """Refuse, before the first byte, where a disk has no room for what will be written."""
-    old = sum(info.size for path in aim.likely if (info := aim.files.info(path)))
+def _size(aim: Aim) -> int:
+    """Return the bytes of the files that will be replaced, as far as they are known."""
+    return sum(info.size for path in aim.likely if (info := aim.files.info(path)))
+
+
+def refuse_full(*writes: tuple[Path, int]) -> None:
+    """Refuse, before the first byte, where a disk has no room for what will be written there.
+
+    `writes` are folders, which need not exist yet, and bytes to be written below each.
+    """
     needs: dict[int, tuple[Path, int]] = {}
-    for folder, count in ((aim.files.root, aim.adding), (locker.folder, old)):
+    for folder, count in writes:
         while not folder.exists():
             folder = folder.parent
         device = disk.device_of(folder)

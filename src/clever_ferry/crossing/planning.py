@@ -198,7 +198,7 @@ def _move(
 
 
 def _folded(name: str, target: OpenBerth) -> str:
-    return name.casefold() if target.berth.files.fold else name
+    return name.casefold() if target.berth.fold else name
 
 
 def _same_name(target: OpenBerth, fields: Mapping[str, Value]) -> Save | None:

@@ -14,6 +14,7 @@ from clever_ferry.moving import FolderFiles
 from clever_ferry.moving.names import System
 from clever_ferry.naming import Pattern, Value
 from clever_ferry.recipes import Edition, Game, Listing
+from clever_ferry.tree import Files
 
 __all__ = ["Berth", "OpenBerth", "Search", "find_berths", "one_berth", "open_berth"]
 
@@ -28,6 +29,8 @@ class Berth:
     system: System
     root: Path
     fields: Mapping[str, Value]
+    within: Files | None = None
+    """Where its files are read from, where that is no folder of this computer: a backup, say."""
 
     @property
     def title(self) -> str:
@@ -47,9 +50,19 @@ class Berth:
         return About(self.game.id, self.edition.id, title, self.edition.box_title is not None)
 
     @property
-    def files(self) -> FolderFiles:
+    def folder(self) -> FolderFiles:
+        """Its folder, to be written."""
+        return FolderFiles(self.root, fold=self.fold)
+
+    @property
+    def files(self) -> Files:
         """Its files, to be read."""
-        return FolderFiles(self.root, fold=self.system != "linux")
+        return self.within or self.folder
+
+    @property
+    def fold(self) -> bool:
+        """Whether upper and lower case are the same in its names."""
+        return self.system != "linux"
 
 
 @dataclass(frozen=True)

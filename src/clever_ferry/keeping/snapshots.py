@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Literal
 
@@ -34,6 +34,7 @@ __all__ = [
 Kind = Literal["backup", "crossing", "undo", "restore"]
 """Why it was made: asked for, or before a crossing, an undo or a restore."""
 
+_DIGEST = re.compile(r"[0-9a-f]{64}")
 _IDENT = re.compile(r"[0-9]{8}-[0-9]{6}-[0-9a-f]{6}")
 
 
@@ -146,6 +147,10 @@ class Snapshot:
             len(self.files), self.size,
         )  # fmt: skip
 
+    def as_data(self) -> dict[str, Any]:
+        """Return it as plain data."""
+        return _body(self)
+
     def by_path(self) -> dict[str, KeptFile]:
         """Return its files by path."""
         return {file.path: file for file in self.files}
@@ -161,7 +166,6 @@ class Snapshots:
     """The snapshots below one folder."""
 
     folder: Path
-    _read: dict[str, Snapshot] = field(default_factory=dict)
 
     def idents(self) -> list[str]:
         """Return the ids of all snapshots, the oldest first."""
@@ -193,6 +197,11 @@ class Snapshots:
     def remove(self, ident: str) -> None:
         """Remove one."""
         disk.unlink(self.folder / f"{ident}.json")
+
+    def sync(self) -> None:
+        """Make removals last."""
+        if self.folder.is_dir():
+            disk.sync_folder(self.folder)
 
     def find(self, text: str) -> str:
         """Return the id that a user means by some of it; `latest` is the newest asked for.
@@ -257,6 +266,8 @@ def _body(snapshot: Snapshot) -> dict[str, Any]:
 
 
 def _snapshot(body: Mapping[str, Any]) -> Snapshot:
+    if not all(_DIGEST.fullmatch(one["digest"]) for one in body["files"]):
+        raise ValueError("a content's digest is none")
     return Snapshot(
         body["id"],
         body["kind"],

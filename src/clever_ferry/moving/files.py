@@ -127,6 +127,20 @@ class FolderFiles:
             here = inner
         return here
 
+    def inside(self, path: str) -> Path:
+        """Return where a relative path is to be written.
+
+        Raises RefusedError where it would leave the folder, or leads through a link.
+        """
+        parts = path.split("/")
+        strange = any(part in ("", ".", "..") or "\0" in part for part in parts)
+        if strange or (os.name == "nt" and {"\\", ":"} & set(path)):
+            raise RefusedError(
+                f"The path {path!r} would lead out of {self.root}, so nothing is written there."
+            )
+        self.refuse_links(path)
+        return self.root.joinpath(*parts)
+
     def refuse_links(self, path: str) -> None:
         """Raise RefusedError where a link stands on the way to a path that is to be written."""
         here = self.root

@@ -127,9 +127,9 @@ class Replacement:
 
     def _real_name(self, path: str) -> str:
         """Return the path in the spelling that the file already has, where cases are the same."""
+        self._files.inside(path)
         real = self._files.find(path)
         if real is None:
-            self._files.refuse_links(path)
             return path
         return real.relative_to(self._root).as_posix()
 

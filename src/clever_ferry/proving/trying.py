@@ -70,7 +70,7 @@ def _outcome(
             return piece.problem
         original = getattr(originals[piece.entry], "payload", None)
         dressed = file.chain.dress(piece.payload, known, said=piece.said)
-        other = name != piece.entry and not berth.files.fold
+        other = name != piece.entry and not berth.fold
         renamed = f", under the name {name}" if other else ""
         if original is not None and digest_of(dressed) == digest_of(original):
             return f"same bytes{renamed}"

@@ -54,7 +54,7 @@ def command(computer: Path | None, as_json: bool) -> None:
 
 
 def _some(facts: dict[str, str]) -> list[tuple[str, str]]:
-    return list(facts.items())[1:3]
+    return list(facts.items())[:2]
 
 
 def _slots(story: dict[str, list[dict[str, int | None]]], key: str) -> str:

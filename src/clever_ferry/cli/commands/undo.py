@@ -74,7 +74,7 @@ def _print_plan(plan: Undoing) -> None:
     for move in story["moves"]:
         back = move["replaced"]
         if back:
-            facts = told_facts(list(back["facts"].items())[1:4])
+            facts = told_facts(list(back["facts"].items())[:3])
             out.print(f"  [save]{escape(back['name'])}[/] comes back  [dim]{escape(facts)}[/]")
         else:
             out.print(f"  [save]{escape(move['save']['name'])}[/] goes; nothing was there before")

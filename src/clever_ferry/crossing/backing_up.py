@@ -1,0 +1,98 @@
+"""Backing up a berth, or some of its saves, because the player asks for it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+from clever_ferry.cargo import Save
+from clever_ferry.crossing.changing import in_words, new_token, refuse_full
+from clever_ferry.crossing.progress import Progress, Tally, silent
+from clever_ferry.errors import NotFoundError, PutBackError
+from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.keeping import Keeps, Reason, Snapshot, kept_save
+
+__all__ = ["BackedUp", "back_up", "files_of"]
+
+
+@dataclass(frozen=True)
+class BackedUp:
+    """A backup that was made."""
+
+    snapshot: Snapshot
+    unchanged: int
+    """How many of its files the backup before it had already, just as they are."""
+
+
+def files_of(opened: OpenBerth, saves: Sequence[Save], *, whole: bool) -> list[str]:
+    """Return the files that a backup of these saves needs; a box needs its index too."""
+    paths = [path for save in saves for path in save.files]
+    if whole:
+        paths += [path for piece in opened.listing.shared for path in piece.files]
+    if opened.berth.edition.box_title is not None:
+        paths += opened.contents.files if whole else opened.contents.own
+    return list(dict.fromkeys(paths))
+
+
+def back_up(
+    opened: OpenBerth,
+    saves: Sequence[Save],
+    keeps: Keeps,
+    *,
+    whole: bool,
+    note: str = "",
+    reread: bool = False,
+    progress: Progress = silent,
+    clock: Callable[[], int] = time.time_ns,
+) -> BackedUp:
+    """Keep these saves of a berth; `whole` where they are all, with what they share.
+
+    Files that are just as the last backup has seen them are not read again, but where
+    `reread` asks for it. Raises NotFoundError where there is nothing to keep, RefusedError
+    where a file changes meanwhile, PutBackError where the locker can't be written.
+    """
+    berth, made = opened.berth, clock()
+    paths = files_of(opened, saves, whole=whole)
+    if not paths:
+        raise NotFoundError(
+            f"{berth.title} has no saves to back up.", advice=berth.edition.start or ""
+        )
+    folders = {""} | {
+        "/".join(parts[:depth])
+        for path in paths
+        for parts in [path.split("/")]
+        for depth in range(1, len(parts))
+    }
+    reason = Reason(
+        new_token(made), "backup", made, note, replace(berth.about, whole=whole),
+        tuple(kept_save(save) for save in saves),
+    )  # fmt: skip
+    what = f"backing up {berth.address}"
+    with keeps.lock(berth.root, what):
+        keeps.journal.refuse_open(berth.root)
+        trust = keeps.locker.latest_of(berth.root)
+        known = trust.by_path() if trust is not None else {}
+        fresh = sum(_size(opened, path) for path in paths if path not in known)
+        refuse_full((keeps.locker.folder, fresh))
+        tally = Tally(progress, "backing up", sum(_size(opened, path) for path in paths))
+        try:
+            with keeps.locker.packing(what) as packing:
+                snapshot = packing.keep(
+                    reason, berth.folder, paths, sorted(folders),
+                    trust=None if reread else trust, progress=tally,
+                )  # fmt: skip
+        except OSError as error:
+            raise PutBackError(
+                f"The backup was not made: {in_words(error)}.",
+                details=(f"Locker: {keeps.locker.folder}",),
+                advice="See that the locker's disk is there and has room (`cferry backup prune` "
+                "removes old backups), or name another place with CFERRY_LOCKER.",
+            ) from error
+    same = [f for f in snapshot.files if f.path in known and known[f.path].digest == f.digest]
+    return BackedUp(snapshot, len(same))
+
+
+def _size(opened: OpenBerth, path: str) -> int:
+    info = opened.berth.files.info(path)
+    return info.size if info else 0

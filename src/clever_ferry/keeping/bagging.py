@@ -1,0 +1,130 @@
+"""A snapshot as a bag: a zip that other tools can check and unpack, long after this one.
+
+Source: RFC 8493, The BagIt File Packaging Format (V1.0).
+"""
+
+from __future__ import annotations
+
+import json
+import zipfile
+from collections.abc import Callable
+from datetime import UTC, datetime
+from hashlib import sha256, sha512
+from pathlib import Path
+
+from clever_ferry.errors import RefusedError
+from clever_ferry.keeping.locker import Locker
+from clever_ferry.keeping.snapshots import Snapshot
+from clever_ferry.moving import disk
+
+__all__ = ["export_bag"]
+
+_EARLIEST, _LATEST = (1980, 1, 1, 0, 0, 0), (2107, 12, 31, 23, 59, 58)
+"""What a zip can say of a file's time."""
+
+
+def export_bag(
+    locker: Locker,
+    snapshot: Snapshot,
+    file: Path,
+    progress: Callable[[int], None] = lambda _: None,
+) -> list[str]:
+    """Write a snapshot as a zipped bag; return the paths that had to be written otherwise.
+
+    Time stamps and attributes to the last digit, and what was absent, stand in the bag's own
+    file `snapshot.json`. Raises RefusedError where the file is there already, DamagedError
+    where a content is damaged; nothing is left of the file then.
+    """
+    if file.exists():
+        raise RefusedError(f"{file} is there already.", advice="Name a new file.")
+    part = file.with_name(f".{file.name}.part")
+    disk.unlink(part)
+    try:
+        renamed = _write(locker, snapshot, part, progress)
+        disk.rename(part, file)
+    except BaseException:
+        disk.unlink(part)
+        raise
+    return renamed
+
+
+def _write(
+    locker: Locker, snapshot: Snapshot, part: Path, progress: Callable[[int], None]
+) -> list[str]:
+    top = f"clever-ferry-{snapshot.id}"
+    sums: dict[str, list[str]] = {"sha256": [], "sha512": []}
+    renamed, taken = [], set[str]()
+    with zipfile.ZipFile(part, "x", zipfile.ZIP_DEFLATED, compresslevel=1) as bag:
+        for kept in snapshot.files:
+            path = _portable(kept.path, taken)
+            if path != kept.path:
+                renamed.append(f"{kept.path!r} is data/{path}")
+            info = zipfile.ZipInfo(f"{top}/data/{path}", _zip_time(kept.stamp))
+            info.compress_type = zipfile.ZIP_DEFLATED
+            info.external_attr = (0o100000 | kept.attributes.mode) << 16
+            hashes = {"sha256": sha256(), "sha512": sha512()}
+            with bag.open(info, "w", force_zip64=kept.size > 1 << 31) as out:
+                for chunk in locker.payload(kept).chunks():
+                    out.write(chunk)
+                    for running in hashes.values():
+                        running.update(chunk)
+                    progress(len(chunk))
+            for name, running in hashes.items():
+                sums[name].append(f"{running.hexdigest()}  data/{_escaped(path)}\n")
+        tags = _tags(snapshot, renamed)
+        tags |= {f"manifest-{name}.txt": "".join(lines) for name, lines in sums.items()}
+        tags["tagmanifest-sha512.txt"] = "".join(
+            f"{sha512(text.encode()).hexdigest()}  {name}\n" for name, text in tags.items()
+        )
+        for name, text in tags.items():
+            bag.writestr(f"{top}/{name}", text.encode())
+    return renamed
+
+
+def _tags(snapshot: Snapshot, renamed: list[str]) -> dict[str, str]:
+    made = datetime.fromtimestamp(snapshot.made / 1e9, UTC)
+    about = snapshot.about
+    told = {
+        "Bagging-Date": f"{made:%Y-%m-%d}",
+        "External-Description": f"Save games of {about.title}",
+        "External-Identifier": snapshot.id,
+        "Internal-Sender-Description": snapshot.note,
+        "Payload-Oxum": f"{snapshot.size}.{len(snapshot.files)}",
+        "Bag-Software-Agent": "Clever Ferry",
+    }
+    lines = [f"{key}: {' '.join(value.split())}\n" for key, value in told.items() if value]
+    return {
+        "bagit.txt": "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n",
+        "bag-info.txt": "".join(lines),
+        "snapshot.json": json.dumps({**snapshot.as_data(), "renamed": renamed}, indent=1),
+    }
+
+
+def _portable(path: str, taken: set[str]) -> str:
+    """Return a path that a zip and a bag can hold; bytes that are no text are said by number."""
+    raw = "".join(
+        f"%{ord(char) - 0xDC00:02X}" if 0xDC80 <= ord(char) <= 0xDCFF
+        else f"%{ord(char):02X}" if ord(char) < 32 or char == "\\"
+        else char
+        for char in path
+    )  # fmt: skip
+    found, number = raw, 1
+    while found in taken:
+        number += 1
+        found = f"{raw}~{number}"
+    taken.add(found)
+    return found
+
+
+def _escaped(path: str) -> str:
+    """Return a path as a bag's manifest says it (RFC 8493, 2.1.3)."""
+    return path.replace("%", "%25").replace("\r", "%0D").replace("\n", "%0A")
+
+
+def _zip_time(stamp: int) -> tuple[int, int, int, int, int, int]:
+    try:
+        then = datetime.fromtimestamp(stamp // 10**9)
+    except (OverflowError, ValueError, OSError):
+        return _EARLIEST
+    told = (then.year, then.month, then.day, then.hour, then.minute, then.second)
+    return min(max(told, _EARLIEST), _LATEST)
