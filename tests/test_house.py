@@ -14,6 +14,7 @@ FLOORS = [
     {"__main__"},
     {"cli"},
     {"api"},
+    {"backups"},
     {"crossing"},
     {"proving"},
     {"unboxing"},

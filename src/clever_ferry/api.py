@@ -11,12 +11,13 @@ from __future__ import annotations
 import os
 import secrets
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from pathlib import Path
 
 import platformdirs
 
+from clever_ferry.backups import Backups
 from clever_ferry.cargo import Save
 from clever_ferry.crossing import (
     Crossed,
@@ -31,7 +32,14 @@ from clever_ferry.crossing import (
     silent,
     undo,
 )
-from clever_ferry.errors import FerryError, NotFoundError, UnknownNameError, WrongUseError
+from clever_ferry.crossing.backing_up import BackedUp, back_up
+from clever_ferry.crossing.guarding import refuse_busy
+from clever_ferry.errors import (
+    FerryError,
+    NotFoundError,
+    UnknownNameError,
+    WrongUseError,
+)
 from clever_ferry.finding import (
     Address,
     Berth,
@@ -46,7 +54,12 @@ from clever_ferry.finding import (
     this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.keeping import Keeps, Record, Snapshot
+from clever_ferry.finding.signs import signs_of
+from clever_ferry.keeping import (
+    Keeps,
+    Record,
+    Snapshot,
+)
 from clever_ferry.recipes import Edition, Game, Recipes
 
 __all__ = ["Checked", "Ferry", "Sight", "open_ferry"]
@@ -82,6 +95,7 @@ class Ferry:
         self.computer = computer
         self.recipes = recipes
         self.keeps = keeps
+        self.backups = Backups(computer, recipes, keeps)
 
     # What is here ------------------------------------------------------------------------
 
@@ -204,7 +218,7 @@ class Ferry:
             )
         from_berth = self.berth(start, from_account, "--from-account")
         to_berth = self.berth(goal, to_account, "--to-account")
-        return make_plan(
+        plan = make_plan(
             open_berth(from_berth, given=given),
             open_berth(to_berth, given=given),
             chosen=start.slots,
@@ -212,10 +226,22 @@ class Ferry:
             given=given or {},
             random=secrets.token_bytes,
         )
+        return replace(plan, signs=signs_of(self.computer, to_berth))
 
-    def carry_out(self, plan: Plan, progress: Progress = silent) -> Crossed:
-        """Carry out a plan, prove it, and record it."""
+    def carry_out(
+        self, plan: Plan, progress: Progress = silent, *, game_closed: bool = False
+    ) -> Crossed:
+        """Carry out a plan, prove it, and record it.
+
+        Raises RefusedError where the target's game seems to run, unless `game_closed` says
+        that it does not.
+        """
+        self._refuse_busy(plan.target.berth, game_closed)
         return carry_out(plan, self.keeps, progress=progress)
+
+    def _refuse_busy(self, berth: Berth | None, game_closed: bool) -> None:
+        if berth is not None and not game_closed:
+            refuse_busy(signs_of(self.computer, berth))
 
     def check(
         self, where: str, account: str | None = None, given: Mapping[str, str] | None = None
@@ -240,8 +266,11 @@ class Ferry:
         """Say what undoing a crossing will do."""
         return plan_undo(self.keeps, number)
 
-    def undo(self, plan: Undoing, progress: Progress = silent) -> Snapshot:
+    def undo(
+        self, plan: Undoing, progress: Progress = silent, *, game_closed: bool = False
+    ) -> Snapshot:
         """Bring a target back as it was before a crossing."""
+        self._refuse_busy(self.backups.berth_of(plan.snapshot), game_closed)
         return undo(plan, self.keeps, progress=progress)
 
     def log(self) -> list[Record]:
@@ -251,6 +280,33 @@ class Ferry:
     def recover(self) -> list[Recovered]:
         """Set right what killed crossings left half-way."""
         return recover(self.keeps)
+
+    # Backups -----------------------------------------------------------------------------
+
+    def backup(
+        self,
+        where: str,
+        account: str | None = None,
+        *,
+        note: str = "",
+        reread: bool = False,
+        progress: Progress = silent,
+    ) -> list[BackedUp]:
+        """Keep all saves of a game, of one of its editions, or some of that one's slots."""
+        whole = parse_address(where).slots is None
+        made = []
+        for opened in self.slots(where, account):
+            saves = opened.listing.saves
+            if saves or opened.listing.shared:
+                made.append(
+                    back_up(
+                        opened, saves, self.keeps, whole=whole, note=note, reread=reread,
+                        progress=progress,
+                    )
+                )  # fmt: skip
+        if not made:
+            raise NotFoundError(f"{where} has no saves to back up.")
+        return made
 
 
 def _only(opened: OpenBerth, chosen: list[Save]) -> OpenBerth:

@@ -7,10 +7,18 @@ from typing import Any
 from clever_ferry.cargo import Save
 from clever_ferry.crossing import Move, Plan
 from clever_ferry.finding import Berth
-from clever_ferry.keeping import Record
+from clever_ferry.keeping import Kept, Record
 from clever_ferry.proving import Proof
 
-__all__ = ["berth_data", "move_data", "plan_data", "proof_data", "record_data", "save_data"]
+__all__ = [
+    "berth_data",
+    "kept_data",
+    "move_data",
+    "plan_data",
+    "proof_data",
+    "record_data",
+    "save_data",
+]
 
 
 def berth_data(berth: Berth) -> dict[str, Any]:
@@ -66,6 +74,14 @@ def plan_data(plan: Plan) -> dict[str, Any]:
         "to": berth_data(plan.target.berth),
         "moves": [move_data(move) for move in plan.moves],
         "bytes": plan.size,
+        "signs": {
+            "running": list(plan.signs.running),
+            "open_files": list(plan.signs.opened),
+            "clouds": [
+                {"title": cloud.title, "seen": cloud.seen, "answer": list(cloud.answer)}
+                for cloud in plan.signs.clouds
+            ],
+        },
     }
 
 
@@ -78,6 +94,26 @@ def proof_data(proof: Proof) -> dict[str, Any]:
         "facts": [
             {"label": f.label, "before": f.before, "after": f.after, "same": f.same}
             for f in proof.facts
+        ],
+    }
+
+
+def kept_data(kept: Kept) -> dict[str, Any]:
+    """Return a backup in short; sizes in bytes, `made` in ns since 1970."""
+    return {
+        "id": kept.id,
+        "kind": kept.kind,
+        "made": kept.made,
+        "note": kept.note,
+        "of": kept.about.title,
+        "address": kept.about.address,
+        "folder": kept.root,
+        "whole": kept.about.whole,
+        "files": kept.count,
+        "size": kept.size,
+        "saves": [
+            {"slot": save.slot, "name": save.title, "facts": dict(save.facts)}
+            for save in kept.saves
         ],
     }
 

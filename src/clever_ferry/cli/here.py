@@ -12,7 +12,7 @@ import click
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.errors import ChoiceNeededError, WrongUseError
 
-__all__ = ["can_ask", "choose", "ferry_here", "give_option"]
+__all__ = ["can_ask", "choose", "closed_option", "ferry_here", "give_option"]
 
 _T = TypeVar("_T")
 
@@ -43,6 +43,14 @@ def give_option(command: _T) -> _T:
         callback=_pairs,
         help="State what no recipe can know: a key, or a part of the name the target is to have.",
     )(command)  # type: ignore[type-var]
+
+
+def closed_option(command: _T) -> _T:
+    """Add the option by which a user states that the game does not run."""
+    return click.option(
+        "--game-closed", is_flag=True,
+        help="The game is closed: don't stop at signs that it runs.",
+    )(command)  # type: ignore[type-var]  # fmt: skip
 
 
 def _pairs(context: click.Context, option: object, texts: tuple[str, ...]) -> dict[str, str]:

@@ -18,6 +18,8 @@ _COMMANDS = {
     "slots": "List the saves of a game, with what you know them by.",
     "cross": "Carry saves from one edition of a game to another.",
     "check": "Read saves to the last byte and say whether they are whole.",
+    "backup": "Keep a copy of saves; list, verify, export and prune the copies.",
+    "restore": "Bring a backup back.",
     "undo": "Put a target back as it was before a crossing.",
     "log": "List what was carried, when, and what became of it.",
     "unbox": "Take a container file apart into plain pieces.",

@@ -10,6 +10,7 @@ from typing import Any
 
 from clever_ferry.boxes import Making
 from clever_ferry.crossing.changing import Aim, Changed, change, new_token
+from clever_ferry.crossing.guarding import await_quiet, left_by_us
 from clever_ferry.crossing.planning import Move, Plan
 from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.crossing.recording import recorded, save_story
@@ -53,6 +54,7 @@ def carry_out(
     told = f"carrying {plan.source.berth.address} to {target.address}"
     with keeps.lock(target.root, told):
         keeps.journal.refuse_open(target.root)
+        await_quiet(target.files, plan.target.contents.files, left_by_us(keeps, target.root))
         _refuse_damaged_inside(plan)
         _refuse_changed(plan)
         return _recorded(plan, keeps, new_token(started), started, progress, clock)
@@ -91,6 +93,8 @@ def _outputs(plan: Plan, making: Making) -> Iterator[Output]:
     removes = [name for move in plan.moves for name in move.removes]
     for output in edition.box.write(target.contents, puts, removes, making):
         refuse_forbidden(output.path, target.berth.system)
+        if edition.barred(output.path):
+            raise RefusedError(f"{output.path} is never to be touched, as the recipe says.")
         yield output
 
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from uuid import UUID
 
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.errors import ChoiceNeededError, DamagedError, RefusedError, WrongUseError
 from clever_ferry.finding.addresses import names_of, parse_slots, select
 from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.finding.signs import Signs
 from clever_ferry.moving import refuse_forbidden
 from clever_ferry.naming import FieldSpec, Value
 from clever_ferry.recipes.edition import Edition, Laid
@@ -57,6 +58,8 @@ class Plan:
     moves: tuple[Move, ...]
     given: Mapping[str, str]
     """What the user has stated: name fields and keys."""
+    signs: Signs = field(default_factory=Signs)
+    """Who else may write the target, as far as shows."""
 
     @property
     def replaced(self) -> list[Save]:
@@ -77,10 +80,12 @@ def make_plan(
     slots: str | None,
     given: Mapping[str, str],
     random: Callable[[int], bytes],
+    as_it_was: bool = False,
 ) -> Plan:
     """Plan a crossing of the chosen slots (all, if None) to `slots` of the target.
 
-    `given` are name fields that the user states; `random` makes new identifiers.
+    `given` are name fields that the user states; `random` makes new identifiers. `as_it_was`
+    keeps every name field of the source, where a backup comes back to where it was.
     Raises FerryError subclasses for all that would stand in the way.
     """
     where = f"{source.berth.address}"
@@ -91,12 +96,17 @@ def make_plan(
     _refuse_foreign_given(named, target.berth.edition)
     goals = _goals(saves, target, slots, given)
     moves = [
-        _move(save, goal, target, given, random) for save, goal in zip(saves, goals, strict=True)
+        _move(save, goal, target, _own(save) if as_it_was else given, random)
+        for save, goal in zip(saves, goals, strict=True)
     ]
     _refuse_same(source, target, moves)
     _refuse_collisions(moves)
     _refuse_beyond_limit(target, moves)
     return Plan(source, target, tuple(moves), dict(given))
+
+
+def _own(save: Save) -> dict[str, str]:
+    return {name: str(value) for name, value in save.fields.items() if name != "slot"}
 
 
 @dataclass(frozen=True)
@@ -284,7 +294,7 @@ def _refuse_foreign_given(given: Mapping[str, str], edition: Edition) -> None:
 
 
 def _refuse_same(source: OpenBerth, target: OpenBerth, moves: Sequence[Move]) -> None:
-    if source.berth.root != target.berth.root:
+    if source.berth.root != target.berth.root or source.berth.within is not None:
         return
     for move in moves:
         if move.replaced is not None and move.replaced.fields == move.save.fields:

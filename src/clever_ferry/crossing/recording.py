@@ -27,7 +27,13 @@ class Line:
     def proved(self, made: Changed) -> None:
         """Write down that the change is done, and what it has left."""
         self.story["left"] = [
-            {"path": item.path, "digest": item.digest, "size": item.size} for item in made.staged
+            {
+                "path": item.path,
+                "digest": item.digest,
+                "size": item.size,
+                "stamp": item.stamp,
+            }
+            for item in made.staged
         ]
         self.story["anchor"], self.story["anchor_stamp"] = str(made.anchor), made.anchor_stamp
         self.keeps.logbook.turn(self.number, "proved", ended=self.clock(), story=self.story)

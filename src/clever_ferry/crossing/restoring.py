@@ -160,6 +160,7 @@ def _story(plan: Restoring, keeps: Keeps) -> dict[str, Any]:
     snapshot = plan.snapshot
     standing = {save.slot: save for save in plan.replaced}
     return {
+        "kind": "restore",
         "game": snapshot.about.title.partition(":")[0],
         "from": {
             "address": f"backup {snapshot.id}",

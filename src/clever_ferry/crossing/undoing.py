@@ -43,13 +43,13 @@ def plan_undo(keeps: Keeps, number: int | None) -> Undoing:
     """
     record = _record(keeps.logbook, number)
     if record.state != "proved":
-        raise RefusedError(f"Crossing {record.number} is {record.state} already.")
+        raise RefusedError(f"{record.what.capitalize()} is {record.state} already.")
     _refuse_buried(keeps.logbook.records(), record)
     snapshot = keeps.locker.snapshot(record.manifest)
     for kept in snapshot.files:
         if keeps.locker.objects.fault(kept.digest):
             raise DamagedError(
-                f"The backup of {kept.path} is damaged, so crossing {record.number} can't be "
+                f"The backup of {kept.path} is damaged, so {record.what} can't be "
                 "undone whole. Nothing was changed.",
                 details=(f"Backup {snapshot.id} in {keeps.locker.folder}",),
                 advice="`cferry backup verify` says what else is damaged.",
@@ -85,7 +85,7 @@ def _refuse_buried(records: list[Record], record: Record) -> None:
             and own & {item["path"] for item in later.story.get("left", [])}
         ):
             raise RefusedError(
-                f"Crossing {later.number} changed the same files after crossing {record.number}.",
+                f"{later.what.capitalize()} changed the same files after {record.what}.",
                 advice=f"Undo the later one first: cferry undo {later.number}",
             )
 
@@ -123,10 +123,10 @@ def undo(
     snapshot, record, made = plan.snapshot, plan.record, clock()
     root = Path(snapshot.root)
     files = FolderFiles(root)
-    with keeps.lock(root, f"undoing crossing {record.number}"):
+    with keeps.lock(root, f"undoing {record.what}"):
         aim = Aim(
-            files, f"undoing crossing {record.number}", record.number, "undone", "proved",
-            Reason(new_token(made), "undo", made, f"before undoing crossing {record.number}",
+            files, f"undoing {record.what}", record.number, "undone", "proved",
+            Reason(new_token(made), "undo", made, f"before undoing {record.what}",
                    snapshot.about, snapshot.saves),
             likely=tuple(kept.path for kept in snapshot.files),
             adding=snapshot.size,

@@ -31,17 +31,21 @@ class Berth:
     fields: Mapping[str, Value]
     within: Files | None = None
     """Where its files are read from, where that is no folder of this computer: a backup, say."""
+    label: str = ""
+    """What it is called then."""
 
     @property
     def title(self) -> str:
         """Its edition and what tells it apart, in words."""
+        if self.label:
+            return self.label
         told = ", ".join(f"{name} {value}" for name, value in self.fields.items())
         return f"{self.edition.title}{f' ({told})' if told else ''}"
 
     @property
     def address(self) -> str:
         """How a command names it."""
-        return f"{self.game.id}/{self.edition.id}"
+        return self.label or f"{self.game.id}/{self.edition.id}"
 
     @property
     def about(self) -> About:

@@ -5,6 +5,7 @@ A described computer is a folder tree with a `computer.toml` at its top:
     name = "den"
     system = "windows"
     keeps = "ferry"                       # where cferry keeps backups and log for it
+    running = ["saltglass-depot"]         # programs that are taken to run
     [folders]
     home = "C/Users/Wren"
     low-data = "C/Users/Wren/AppData/LocalLow"
@@ -43,6 +44,8 @@ class Computer:
     folders: Mapping[str, Path] = field(default_factory=dict)
     keeps: Path | None = None
     """Where the tool's own data for it is, where the description says so."""
+    running: tuple[str, ...] | None = None
+    """Names of its running programs, where a description says so; None: ask the system."""
 
     @property
     def fold(self) -> bool:
@@ -98,6 +101,7 @@ class _Description(BaseModel):
     name: str = Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")
     system: Literal["windows", "linux", "macos"]
     keeps: str | None = None
+    running: tuple[str, ...] = ()
     folders: dict[str, str]
 
 
@@ -130,7 +134,7 @@ def described_computer(place: Path) -> Computer:
         )
     folders = {name: _below(top, path, file) for name, path in read.folders.items()}
     keeps = _below(top, read.keeps, file) if read.keeps else None
-    return Computer(read.name, read.system, folders, keeps)
+    return Computer(read.name, read.system, folders, keeps, read.running)
 
 
 def _below(top: Path, path: str, file: Path) -> Path:

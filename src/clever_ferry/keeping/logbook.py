@@ -41,6 +41,11 @@ class Record:
     """The id of how the target stood before, in the locker."""
     story: dict[str, Any] = field(default_factory=dict)
 
+    @property
+    def what(self) -> str:
+        """What it was, with its number: `crossing 4`."""
+        return f"{self.story.get('kind', 'crossing')} {self.number}"
+
 
 class Logbook:
     """The record of crossings; the file is made at the first writing."""

@@ -21,10 +21,12 @@ __all__ = [
     "WriteLock",
     "attributes_of",
     "give_attributes",
+    "held_open",
     "inherit_owner",
     "is_link",
     "remove_file",
     "replace_file",
+    "running_programs",
     "sync_folder",
 ]
 
@@ -174,6 +176,59 @@ def inherit_owner(path: Path) -> None:
         if (above.st_uid, above.st_gid) != (own.st_uid, own.st_gid):
             with contextlib.suppress(OSError):
                 os.chown(path, above.st_uid, above.st_gid)
+
+
+def held_open(folder: Path) -> list[tuple[Path, str]]:
+    """Return files below a folder that another program has open, and which, as far as shows.
+
+    Programs of other users, and on Windows all that share a file with anybody, do not show.
+    """
+    if sys.platform == "win32":
+        found = ((path, "another program") for path in folder.rglob("*") if _refused(path))
+        return list(found)
+    import psutil
+
+    top, own = os.path.realpath(folder) + os.sep, os.getpid()
+    seen = []
+    for process in psutil.process_iter(["name"]):
+        with contextlib.suppress(psutil.Error, OSError):
+            if process.pid != own:
+                seen += [
+                    (Path(file.path), f"{process.info['name']} (process {process.pid})")
+                    for file in process.open_files()
+                    if file.path.startswith(top)
+                ]
+    return seen
+
+
+def _refused(path: Path) -> bool:
+    """Ask Windows for a file that nobody else may have open at the same time."""
+    if sys.platform == "win32":
+        import ctypes
+
+        read, existing, taken = 0x80000000, 3, 32  # GENERIC_READ, OPEN_EXISTING, sharing violation
+        handle = ctypes.windll.kernel32.CreateFileW(str(path), read, 0, None, existing, 0, None)
+        if handle != -1:
+            ctypes.windll.kernel32.CloseHandle(handle)
+            return False
+        return bool(ctypes.windll.kernel32.GetLastError() == taken)
+    return False
+
+
+def running_programs() -> list[tuple[str, int]]:
+    """Return the names of running programs and their numbers, one name per way to call it.
+
+    A Windows program in a compatibility layer shows by the file that it was started from.
+    """
+    import psutil
+
+    found: list[tuple[str, int]] = []
+    for process in psutil.process_iter(["name", "cmdline"]):
+        names = {process.info["name"] or ""}
+        if line := process.info["cmdline"]:
+            names.add(line[0].replace("\\", "/").rsplit("/")[-1])
+        found += [(name, process.pid) for name in sorted(names) if name]
+    return found
 
 
 # Locks ---------------------------------------------------------------------------------------

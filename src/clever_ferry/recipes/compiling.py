@@ -21,7 +21,7 @@ from clever_ferry.layouts.spec import (
     SpanSpec,
 )
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
-from clever_ferry.recipes.edition import Berthing, Edition, Game, PieceFile
+from clever_ferry.recipes.edition import Berthing, Cloud, Edition, Game, PieceFile
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
 
@@ -132,12 +132,27 @@ def _edition(
         return None
     keys = _key_fields(files, recipe, berth_fields, faults)
     _clashes(files, info.fields, faults)
-    used = berth_fields.union(*(pattern.fields for file in files for pattern in file.patterns))
+    never = [
+        faults.pattern(f"never[{number}]", text, info.fields)
+        for number, text in enumerate(info.never, 1)
+    ]
+    clouds = []
+    for number, cloud in enumerate(info.cloud, 1):
+        sign = None
+        if cloud.sign is not None:
+            sign = faults.pattern(f"cloud[{number}].sign", cloud.sign, info.fields)
+        clouds.append(Cloud(cloud, sign))
+    extra = [pattern for pattern in (*never, *(c.sign for c in clouds)) if pattern is not None]
+    used = berth_fields.union(
+        *(pattern.fields for file in files for pattern in file.patterns),
+        *(pattern.fields for pattern in extra),
+    )
     for unused in sorted(info.fields.keys() - used):
         faults.add(f"fields.{unused}", "no path has this field, so it is never filled")
     return Edition(
         name, info.title, box, box_title, tuple(berths), info.fields, berth_fields, keys,
         tuple(files), recipe.pieces, reader, info.most_slots, info.start, info.after,
+        info.runs_as, tuple(pattern for pattern in never if pattern is not None), tuple(clouds),
     )  # fmt: skip
 
 

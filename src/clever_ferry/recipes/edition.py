@@ -12,9 +12,9 @@ from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.layers import Chain
 from clever_ferry.naming import Ambiguous, FieldSpec, Pattern, Value
 from clever_ferry.recipes.facts import FactReader
-from clever_ferry.recipes.models import BerthInfo, PieceInfo
+from clever_ferry.recipes.models import BerthInfo, CloudInfo, PieceInfo
 
-__all__ = ["Berthing", "Edition", "Game", "Laid", "Listing", "PieceFile"]
+__all__ = ["Berthing", "Cloud", "Edition", "Game", "Laid", "Listing", "PieceFile"]
 
 
 class Berthing(NamedTuple):
@@ -22,6 +22,13 @@ class Berthing(NamedTuple):
 
     info: BerthInfo
     pattern: Pattern | None
+
+
+class Cloud(NamedTuple):
+    """A store's own copy of the saves, and the file that shows that it is on."""
+
+    info: CloudInfo
+    sign: Pattern | None
 
 
 @dataclass(frozen=True)
@@ -70,6 +77,10 @@ class Edition:
     most_slots: int | None
     start: str | None
     after: tuple[str, ...]
+    runs_as: tuple[str, ...]
+    never: tuple[Pattern, ...]
+    """Names of files that are never written nor removed, whatever else they fit."""
+    clouds: tuple[Cloud, ...]
 
     @property
     def optional_fields(self) -> frozenset[str]:
@@ -104,6 +115,10 @@ class Edition:
             for file in self.files
             for pattern in file.patterns
         )
+
+    def barred(self, name: str) -> bool:
+        """Tell whether the recipe says that a file or entry is never to be touched."""
+        return any(pattern.match(name, fold=True) is not None for pattern in self.never)
 
     # Reading -----------------------------------------------------------------------------
 
@@ -149,6 +164,8 @@ class Edition:
 
     def _told(self, entry: Entry, fold: bool) -> tuple[PieceFile, dict[str, Value]] | str | None:
         found: list[tuple[PieceFile, dict[str, Value]]] = []
+        if self.barred(entry.name):
+            return None
         for file in self.files:
             for pattern in file.patterns:
                 values = pattern.match(entry.name, fold=fold)
@@ -263,6 +280,11 @@ class Edition:
             other = names.setdefault(name.casefold(), piece.title)
             if other != piece.title:
                 raise RefusedError(f"The {piece.title} and the {other} would both be {name!r}.")
+            if self.barred(name):
+                raise RefusedError(
+                    f"The {piece.title} would become {name!r}, which the recipe says is never "
+                    "to be touched."
+                )
             payload = DigestedPayload(piece.payload)
             dressed = file.chain.dress(
                 payload,

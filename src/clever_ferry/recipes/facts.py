@@ -6,6 +6,7 @@ import configparser
 import json
 import math
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from datetime import date
 from typing import Any, NamedTuple
 
@@ -106,8 +107,13 @@ class FactReader:
         if info.layout is not None:
             return self._layouts[info.layout].read(head(payload, _LAYOUT_WINDOW))[0]
         raw = read_all(payload, limit=_LARGEST_TEXT, what=f"The {piece.title}")
-        if self._pieces[piece.role].holds == "ini":
+        holds = self._pieces[piece.role].holds
+        if holds == "ini":
             return _read_ini(raw, piece)
+        if holds == "xml":
+            from clever_ferry.recipes.xml_text import read_xml
+
+            return read_xml(raw, f"the {piece.entry}")
         return _read_json(raw, piece)
 
 
@@ -128,7 +134,16 @@ def _read_ini(raw: bytes, piece: Piece) -> Any:
 
 
 def _fact(key: str, info: FactInfo, value: int | float | str) -> Fact:
+    if isinstance(value, str) and info.unit in ("s", "count", "days-0"):
+        value = _number(value)  # INI and XML know text alone
     return Fact(key, info.label, value, in_words(value, info.unit))
+
+
+def _number(text: str) -> int | float | str:
+    for kind in (int, float):
+        with suppress(ValueError):
+            return kind(text[:40])
+    return text
 
 
 def in_words(value: int | float | str, unit: str | None) -> str:

@@ -19,6 +19,7 @@ __all__ = [
     "KNOWN_FOLDERS",
     "BerthInfo",
     "BoxRecipe",
+    "CloudInfo",
     "EditionInfo",
     "FactInfo",
     "FileInfo",
@@ -70,7 +71,7 @@ class PieceInfo(_Info):
     needed: bool = Field(default=False, description="a save without it is not whole")
     each: FieldName | None = Field(default=None, description="there is one per value of this field")
     shared: bool = Field(default=False, description="there is one per account, not per save")
-    holds: Literal["json", "ini"] | None = Field(
+    holds: Literal["json", "ini", "xml"] | None = Field(
         default=None, description="how facts are read from it"
     )
     opens: tuple[Id, ...] = Field(
@@ -126,6 +127,26 @@ class FileInfo(_Info):
         return (self.path,) if isinstance(self.path, str) else self.path
 
 
+class CloudInfo(_Info):
+    """A store's own copy of the saves, which may put an old one back."""
+
+    title: Line
+    sign: str | None = Field(
+        default=None, description="the file that shows that it is on, as a name pattern"
+    )
+    under: Under | None = Field(
+        default=None, description="the known folder that `sign` is below; without it, the berth"
+    )
+    says: Line | None = Field(default=None, description="text that must stand in that file")
+    answer: tuple[Line, ...] = Field(min_length=1, description="what to do about it, in order")
+
+    @model_validator(mode="after")
+    def _signed(self) -> Self:
+        if self.sign is None and (self.under or self.says):
+            raise ValueError("`under` and `says` are about the file that `sign` names")
+        return self
+
+
 class EditionInfo(_Info):
     """One form in which the game is out."""
 
@@ -137,6 +158,13 @@ class EditionInfo(_Info):
     most_slots: int | None = Field(default=None, ge=1, description="what the game's menu shows")
     start: Line | None = Field(default=None, description="how one makes the game keep saves here")
     after: tuple[Line, ...] = Field(default=(), description="what to do in the game now")
+    runs_as: tuple[Line, ...] = Field(
+        default=(), description="names of the programs that write these saves while they run"
+    )
+    never: tuple[str, ...] = Field(
+        default=(), description="name patterns of files that are never written nor removed"
+    )
+    cloud: tuple[CloudInfo, ...] = ()
 
 
 class GameRecipe(_Info):

@@ -7,7 +7,8 @@ from pathlib import Path
 import click
 
 from clever_ferry.cli.described import record_data
-from clever_ferry.cli.here import can_ask, ferry_here
+from clever_ferry.cli.here import can_ask, closed_option, ferry_here
+from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import console, counted, echo_json, escape, told_facts, when
 from clever_ferry.crossing import Undoing
 from clever_ferry.errors import RefusedError, WrongUseError
@@ -23,11 +24,12 @@ __all__ = ["command"]
     "--lose-later-play", is_flag=True,
     help="With --yes: do it although the saves were played since (they are backed up).",
 )  # fmt: skip
+@closed_option
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
 def command(
     computer: Path | None, number: int | None, dry_run: bool, yes: bool, lose_later_play: bool,
-    as_json: bool,
+    game_closed: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Put a target back as it was before a crossing: bytes, names and time stamps.
 
@@ -45,7 +47,8 @@ def command(
             out.print("This was a dry run: nothing was changed.")
         return
     _agree(plan, yes=yes, lose=lose_later_play, ask=can_ask() and not as_json and not yes)
-    kept = ferry.undo(plan)
+    with telling(as_json) as tell:
+        kept = ferry.undo(plan, tell, game_closed=game_closed)
     if as_json:
         echo_json(
             {
@@ -63,12 +66,12 @@ def command(
         for count, what in ((back, "put back"), (gone, "taken away"))
         if count
     )
-    out.print(f"[good]✓[/] Crossing {plan.record.number} is undone: {done}.")
+    out.print(f"[good]✓[/] {plan.record.what.capitalize()} is undone: {done}.")
 
 
 def _print_plan(plan: Undoing) -> None:
     out, story = console(), plan.record.story
-    out.print(f"[bold]Crossing {plan.record.number}[/] of {when(plan.record.started)}")
+    out.print(f"[bold]{plan.record.what.capitalize()}[/] of {when(plan.record.started)}")
     out.print(f"  {escape(story['game'])}: {escape(story['from']['title'])} → "
               f"{escape(story['to']['title'])}")  # fmt: skip
     for move in story["moves"]:

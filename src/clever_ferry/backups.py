@@ -1,0 +1,194 @@
+"""Backups as jobs: listed, verified, exported, pruned, restored. `Ferry.backups` has them."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable
+from dataclasses import replace
+from pathlib import Path
+
+from clever_ferry.crossing import Plan, Progress, make_plan, silent
+from clever_ferry.crossing.guarding import refuse_busy
+from clever_ferry.crossing.restoring import (
+    Restored,
+    Restoring,
+    extract,
+    plan_restore,
+    refuse_damaged,
+    restore,
+)
+from clever_ferry.errors import FerryError, NotFoundError, RefusedError, UnknownNameError
+from clever_ferry.finding import Berth, Computer, find_berths, open_berth, parse_address, select
+from clever_ferry.finding.addresses import parse_slots
+from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.finding.signs import signs_of
+from clever_ferry.keeping import (
+    Keeps,
+    Kept,
+    Pruning,
+    Rules,
+    Snapshot,
+    SnapshotFiles,
+    Verified,
+    export_bag,
+    plan_pruning,
+    prune,
+    verify,
+)
+from clever_ferry.recipes import Recipes
+
+__all__ = ["Backups"]
+
+
+class Backups:
+    """The backups in a locker, and the berths that they are from."""
+
+    def __init__(self, computer: Computer, recipes: Recipes, keeps: Keeps) -> None:
+        self._computer, self._recipes, self._keeps = computer, recipes, keeps
+        self._locker = keeps.locker
+
+    def listed(
+        self, where: str | None = None, newest: int | None = None
+    ) -> tuple[list[Kept], int, list[str]]:
+        """Return backups in short, the newest first; how many there are; what can't be read.
+
+        `where` is a game or one of its editions.
+        """
+        if where is None:
+            return self._locker.listed(newest)
+        address = parse_address(where)
+        every, _, faults = self._locker.listed()
+        fitting = [
+            one
+            for one in every
+            if one.about.game == address.game and address.edition in (None, one.about.edition)
+        ]
+        return fitting[:newest], len(fitting), faults
+
+    def snapshot(self, ident: str) -> Snapshot:
+        """Return a backup by its id or some of it; `latest` is the newest."""
+        if ident == "latest":
+            found = self._locker.listed(1)[0]
+            if not found:
+                raise NotFoundError("There are no backups yet.")
+            return self._locker.snapshot(found[0].id)
+        return self._locker.snapshot(self._locker.snapshots.find(ident))
+
+    def verify(
+        self,
+        ident: str | None = None,
+        progress: Callable[[int, int], None] = lambda done, total: None,
+    ) -> Verified:
+        """Read every content of all backups, or of one."""
+        only = None if ident is None else [self.snapshot(ident).id]
+        return verify(self._locker, only, progress)
+
+    def export(
+        self, ident: str, file: Path, progress: Callable[[int], None] = lambda _: None
+    ) -> list[str]:
+        """Write a backup as a zipped bag; return the paths that are named otherwise in it."""
+        return export_bag(self._locker, self.snapshot(ident), file, progress)
+
+    def plan_pruning(self, rules: Rules) -> Pruning:
+        """Say which backups may go, and what that frees."""
+        return plan_pruning(self._locker, rules, self._needed())
+
+    def prune(self, rules: Rules) -> Pruning:
+        """Take old backups away."""
+        return prune(self._locker, rules, self._needed())
+
+    def _needed(self) -> set[str]:
+        undoable = {
+            one.manifest
+            for one in self._keeps.logbook.records()
+            if one.state in ("proved", "begun")
+        }
+        return undoable | set(self._keeps.journal.open())
+
+    def plan_restore(self, ident: str, slots: str | None = None) -> Restoring | Plan:
+        """Say what restoring a backup will do.
+
+        A whole backup comes back file by file. Some of its slots, or a backup of some slots of
+        a box, come back as a crossing from the backup.
+        """
+        snapshot = self.snapshot(ident)
+        partial = snapshot.about.boxed and not snapshot.about.whole
+        if slots is None and not (partial and snapshot.kind == "backup"):
+            berth = self.berth_of(snapshot)
+            return plan_restore(self._keeps, snapshot, self._opened(berth))
+        berth = self.berth_of(snapshot)
+        if berth is None:
+            raise NotFoundError(
+                f"The place that this backup is from is not here: {snapshot.root}",
+                advice=f"`cferry restore {ident} --to FOLDER` writes its files into any folder.",
+            )
+        kept = SnapshotFiles(self._locker, snapshot, fold=berth.fold)
+        source = open_berth(replace(berth, within=kept, label=f"backup {snapshot.id}"))
+        chosen = select(source.listing.saves, slots, f"backup {snapshot.id}")
+        refuse_damaged(self._locker, snapshot, [path for save in chosen for path in save.files])
+        wanted = ",".join(str(save.slot) for save in chosen if save.slot)
+        plan = make_plan(
+            source,
+            open_berth(berth),
+            chosen=slots or wanted or None,
+            slots=None,
+            given={},
+            random=secrets.token_bytes,
+            as_it_was=True,
+        )
+        return replace(plan, signs=signs_of(self._computer, berth))
+
+    def berth_of(self, snapshot: Snapshot) -> Berth | None:
+        """Return the berth that a backup is from, where its recipe and its folder are here."""
+        try:
+            game = self._recipes.game(snapshot.about.game)
+        except FerryError:
+            return None
+        edition, root = game.editions.get(snapshot.about.edition), Path(snapshot.root)
+        if edition is None:
+            return None
+        found = [
+            berth
+            for place in (None, root)
+            for berth in find_berths(self._computer, game, edition, place).berths
+            if berth.root == root
+        ]
+        return found[0] if found else None
+
+    def _opened(self, berth: Berth | None) -> OpenBerth | None:
+        try:
+            return open_berth(berth) if berth is not None else None
+        except (FerryError, OSError):
+            return None  # what stands there can't be read, which is why it is restored
+
+    def restore(
+        self, plan: Restoring, progress: Progress = silent, *, game_closed: bool = False
+    ) -> Restored:
+        """Bring a whole backup back where it was; `undo` takes that back."""
+        berth = self.berth_of(plan.snapshot)
+        if berth is not None and not game_closed:
+            refuse_busy(signs_of(self._computer, berth))
+        return restore(plan, self._keeps, progress=progress)
+
+    def extract(
+        self, ident: str, folder: Path, slots: str | None = None, progress: Progress = silent
+    ) -> list[str]:
+        """Write a backup's files, or those of some slots, into a new folder."""
+        snapshot = self.snapshot(ident)
+        paths = None
+        if slots is not None:
+            if snapshot.about.boxed:
+                raise RefusedError(
+                    "This backup is of a box, whose saves do not stand in files of their own.",
+                    advice="Leave --slot away, then take the box apart with `cferry unbox`.",
+                )
+            numbers = set(parse_slots(slots).numbers)
+            chosen = [
+                save
+                for save in snapshot.saves
+                if save.slot in numbers or save.title.casefold() == slots.casefold()
+            ]
+            if not chosen:
+                raise UnknownNameError(f"The backup {snapshot.id} has no slot {slots}.")
+            paths = [path for save in chosen for path in save.files]
+        return extract(self._locker, snapshot, folder, paths, progress)

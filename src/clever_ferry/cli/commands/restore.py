@@ -1,0 +1,160 @@
+"""`cferry restore`: bring a backup back, where it was or into another folder."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from clever_ferry.api import Ferry
+from clever_ferry.cli.described import kept_data, plan_data
+from clever_ferry.cli.here import can_ask, closed_option, ferry_here
+from clever_ferry.cli.plans import print_plan
+from clever_ferry.cli.progress import telling
+from clever_ferry.cli.screen import (
+    console,
+    counted,
+    echo_json,
+    escape,
+    place,
+    table,
+    told_facts,
+    when,
+)
+from clever_ferry.crossing import Plan
+from clever_ferry.crossing.restoring import Restoring
+from clever_ferry.errors import RefusedError, WrongUseError
+from clever_ferry.keeping import KeptSave
+
+__all__ = ["command"]
+
+
+@click.command("restore")
+@click.argument("ident", metavar="ID")
+@click.option("--slot", "slots", metavar="SLOTS", help="Only these saves, such as 2 or 2,5.")
+@click.option(
+    "--to", "folder", type=click.Path(path_type=Path), metavar="DIR",
+    help="Write the files into this new folder instead of where they were.",
+)  # fmt: skip
+@click.option("--dry-run", is_flag=True, help="Show what would be done and change nothing.")
+@click.option("--yes", is_flag=True, help="Do it without asking.")
+@click.option("--replace", is_flag=True, help="With --yes: saves of today may be replaced.")
+@closed_option
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.pass_obj
+def command(
+    computer: Path | None, ident: str, slots: str | None, folder: Path | None, dry_run: bool,
+    yes: bool, replace: bool, game_closed: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Bring a backup back: files, names and time stamps as they were.
+
+    ID is in `cferry backup list`; some of it will do, and `latest` is the newest. What
+    stands there now is backed up first, and `cferry undo` takes the restore back.
+    """
+    ferry = ferry_here(computer)
+    if folder is not None:
+        _extract(ferry, ident, folder, slots, dry_run, as_json)
+        return
+    plan = ferry.backups.plan_restore(ident, slots)
+    if not as_json:
+        _print(plan)
+    if dry_run:
+        if as_json:
+            echo_json({**_data(plan), "restored": False})
+        else:
+            console().print("This was a dry run: nothing was changed.")
+        return
+    _agree(plan, yes=yes, replace=replace, ask=can_ask() and not as_json and not yes)
+    with telling(as_json) as tell:
+        if isinstance(plan, Plan):
+            number = ferry.carry_out(plan, tell, game_closed=game_closed).number
+        else:
+            number = ferry.backups.restore(plan, tell, game_closed=game_closed).number
+    if as_json:
+        echo_json({**_data(plan), "restored": True, "number": number})
+        return
+    out = console()
+    out.print("[good]✓[/] Restored, and read back as it was kept.")
+    out.print(f"To take that back: cferry undo {number}")
+
+
+def _print(plan: Restoring | Plan) -> None:
+    out = console()
+    if isinstance(plan, Plan):
+        out.print("[bold]Out of a backup[/]")
+        print_plan(out, plan)
+        return
+    snapshot = plan.snapshot
+    out.print(f"[bold]{escape(snapshot.about.title)}[/], as it was {when(snapshot.made)}")
+    out.print(f"  [place]{escape(place(plan.root))}[/]", soft_wrap=True)
+    standing = {save.key: save for save in plan.replaced}
+    shown = table("Slot", "Comes back", "", "In place of (backed up first)")
+    concerned = {*plan.comes, *plan.goes}
+    for save in snapshot.saves:
+        there = standing.pop(save.key, None)
+        if there is not None or concerned.intersection(save.files):
+            same = there is not None and there.facts == save.facts
+            shown.add_row(
+                str(save.slot), _told(save), "→",
+                "[dim]the same progress[/]" if same else _told(there) if there else "nothing",
+            )  # fmt: skip
+    for there in standing.values():
+        shown.add_row(str(there.slot), "[care]nothing: it goes[/]", "→", _told(there))
+    out.print(shown)
+    out.print(f"  {counted(len(plan.comes), 'file')} written, {len(plan.goes)} removed")
+
+
+def _told(save: KeptSave) -> str:
+    return f"[save]{escape(save.title)}[/]\n[dim]{escape(told_facts(save.facts[:3]))}[/]"
+
+
+def _data(plan: Restoring | Plan) -> dict[str, object]:
+    if isinstance(plan, Plan):
+        return {"plan": plan_data(plan)}
+    return {
+        "backup": kept_data(plan.snapshot.short),
+        "comes": list(plan.comes),
+        "goes": list(plan.goes),
+        "replaced": [{"slot": save.slot, "name": save.title} for save in plan.replaced],
+    }
+
+
+def _agree(plan: Restoring | Plan, *, yes: bool, replace: bool, ask: bool) -> None:
+    titles = [save.title for save in plan.replaced]
+    if yes:
+        if titles and not replace:
+            raise RefusedError(
+                "Saves of today would be replaced.",
+                details=tuple(f"  {title}" for title in titles),
+                advice="Add --replace to replace them (they are backed up first).",
+            )
+        return
+    if not ask:
+        raise WrongUseError(
+            "Nothing was restored: there is nobody to ask here.",
+            advice="Look at what it says, then add --yes to do it"
+            + (" and --replace to replace what is there." if titles else "."),
+        )
+    if not click.confirm("Restore it?"):
+        raise click.Abort
+
+
+def _extract(
+    ferry: Ferry, ident: str, folder: Path, slots: str | None, dry_run: bool, as_json: bool
+) -> None:
+    snapshot = ferry.backups.snapshot(ident)
+    paths = [kept.path for kept in snapshot.files]
+    if not dry_run:
+        with telling(as_json) as tell:
+            paths = ferry.backups.extract(snapshot.id, folder, slots, tell)
+    if as_json:
+        told = {"id": snapshot.id, "folder": str(folder), "files": paths}
+        echo_json({**told, "written": not dry_run})
+    elif dry_run:
+        what = f"{counted(len(paths), 'file')} would be written into {escape(str(folder))}."
+        console().print(what, soft_wrap=True)
+    else:
+        console().print(
+            f"[good]✓[/] {counted(len(paths), 'file')} written into {escape(str(folder))}.",
+            soft_wrap=True,
+        )

@@ -1,0 +1,108 @@
+"""A plan on the terminal: so that a player sees at a glance what goes where."""
+
+from __future__ import annotations
+
+from rich.console import Console
+
+from clever_ferry.cli.screen import counted, escape, facts_line, size, steps, table, when
+from clever_ferry.crossing import Move, Plan
+
+__all__ = ["print_plan"]
+
+
+def print_plan(out: Console, plan: Plan) -> None:
+    """Print a plan so that a player sees at a glance what goes where."""
+    source, target = plan.source.berth, plan.target.berth
+    out.print(f"[bold]{escape(source.game.title)}[/]")
+    out.print(f"  from  {escape(source.title)}")
+    out.print(f"  to    {escape(target.title)}")
+    shown = table(
+        "Slot" if source.edition.numbered else "No.", "Save", "",
+        "Slot" if target.edition.numbered else "No.", "Replaces",
+    )  # fmt: skip
+    for move in plan.moves:
+        shown.add_row(
+            str(move.save.slot),
+            f"[save]{escape(move.save.title)}[/]\n[dim]{escape(facts_line(move.save))}[/]",
+            "→",
+            str(move.slot) if move.slot else "[good]new[/]",
+            _replaced(move),
+        )
+    out.print(shown)
+    for move in plan.moves:
+        _print_changes(out, plan, move)
+    _print_kept(out, plan)
+
+
+def _replaced(move: Move) -> str:
+    if move.replaced is None:
+        return "[good]nothing: the slot is free[/]" if move.slot else "[good]nothing[/]"
+    return f"[care]{escape(move.replaced.title)}[/]\n[dim]{escape(facts_line(move.replaced))}[/]"
+
+
+def _print_changes(out: Console, plan: Plan, move: Move) -> None:
+    ways = {"adopted": "from the save it replaces", "made": "a new one", "given": "as you say"}
+    bound = sorted({name for item in move.laid for name in _binds(plan, item.piece.role)})
+    if not (move.renamed or move.changes or bound or move.left_behind or move.removes):
+        out.print(f"[save]{escape(move.save.title)}[/] goes as it is, under its own name.")
+        return
+    out.print(f"[save]{escape(move.save.title)}[/]")
+    if move.renamed:
+        out.print(f"  renamed   {counted(len(move.renamed), 'piece')}")
+        width = max(len(before) for before, _ in move.renamed)
+        for before, after in move.renamed:
+            out.print(f"    {escape(before.ljust(width))} → {escape(after)}", soft_wrap=True)
+    for change in move.changes:
+        out.print(f"  {change.how:<9} {escape(change.field)} {escape(str(change.value))}"
+                  f" ({ways[change.how]})")  # fmt: skip
+    if bound:
+        out.print(f"  stamped   with the target's {escape(', '.join(bound))}")
+    for piece in move.left_behind:
+        out.print(f"  [care]left behind[/]  the {escape(piece.title)}: this edition has none")
+    if move.removes:
+        out.print(f"  removed   {escape(', '.join(move.removes[:3]))}"
+                  f"{' …' if len(move.removes) > 3 else ''} (of the save it replaces)")  # fmt: skip
+
+
+def _binds(plan: Plan, role: str) -> set[str]:
+    """Return the name fields of the target that the wrapping of a role repeats."""
+    file = plan.target.berth.edition.file_of(role)
+    return file.chain.bound if file else set()
+
+
+def _print_kept(out: Console, plan: Plan) -> None:
+    for move in plan.moves:
+        if move.replaced and move.replaced.title != move.save.title:
+            out.print(
+                f"[care]Careful: what stands there is {escape(move.replaced.title)}, another save "
+                f"than {escape(move.save.title)}.[/]"
+            )
+        if move.replaced and (move.replaced.stamp or 0) > (move.save.stamp or 0):
+            out.print(
+                f"[care]Careful: the {escape(move.replaced.title)} that would be replaced is newer "
+                f"than what you carry[/] (saved {when(move.replaced.stamp)}, against "
+                f"{when(move.save.stamp)})."
+            )
+    if plan.replaced:
+        total = size(sum(save.size for save in plan.replaced))
+        names = ", ".join(save.title for save in plan.replaced)
+        out.print(f"[bold]Backed up first:[/] {escape(names)} ({total})")
+    if plan.target.listing.shared:
+        names = ", ".join(sorted({piece.role for piece in plan.target.listing.shared}))
+        out.print(f"[bold]Left alone:[/] the target's {escape(names)}, and all its other saves")
+    _print_signs(out, plan)
+    out.print()
+
+
+def _print_signs(out: Console, plan: Plan) -> None:
+    for one in plan.signs.running:
+        out.print(f"[care]The target's game is running:[/] {escape(one)}. Close it first.")
+    for one in plan.signs.opened[:3]:
+        out.print(f"[care]A program has a file of the target open:[/] {escape(one)}")
+    for cloud in plan.signs.clouds:
+        seen = f" ({escape(cloud.seen)} says so)" if cloud.seen else ""
+        out.print(
+            f"[care]Careful: {escape(cloud.title)} is on{seen}, and may put the old save back.[/] "
+            "So, afterwards:"
+        )
+        out.print(steps(cloud.answer), soft_wrap=True)

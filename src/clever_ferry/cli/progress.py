@@ -1,0 +1,54 @@
+"""Progress bars: on a terminal, and none in a pipe."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+from rich.progress import BarColumn, DownloadColumn, Progress, TaskID, TextColumn
+
+from clever_ferry.cli.screen import console
+from clever_ferry.crossing import Progress as Telling
+from clever_ferry.crossing import Step, silent
+
+__all__ = ["bar", "telling"]
+
+_WORDS: dict[Step, str] = {
+    "reading": "Reading and staging",
+    "backing up": "Backing up",
+    "replacing": "Replacing",
+    "proving": "Reading back",
+    "putting back": "Putting back",
+}
+
+
+_COLUMNS = (TextColumn("{task.description:<20}"), BarColumn(), DownloadColumn())
+
+
+@contextmanager
+def telling(as_json: bool) -> Iterator[Telling]:
+    """Give a callback that shows where long work is."""
+    if as_json or not sys.stderr.isatty():
+        yield silent
+        return
+    with Progress(*_COLUMNS, console=console(err=True), transient=True) as bars:
+        tasks: dict[Step, TaskID] = {}
+
+        def tell(step: Step, done: int, total: int | None) -> None:
+            if step not in tasks:
+                tasks[step] = bars.add_task(_WORDS[step], total=total)
+            bars.update(tasks[step], completed=done)
+
+        yield tell
+
+
+@contextmanager
+def bar(what: str, as_json: bool) -> Iterator[Callable[[int, int], None]]:
+    """Give a callback for one step: bytes done, and all of them."""
+    if as_json or not sys.stderr.isatty():
+        yield lambda done, total: None
+        return
+    with Progress(*_COLUMNS, console=console(err=True), transient=True) as bars:
+        task = bars.add_task(what)
+        yield lambda done, total: bars.update(task, completed=done, total=total)
