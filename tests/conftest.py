@@ -119,3 +119,16 @@ def linux(tmp_path: Path) -> Callable[..., Den]:
         return Den(top, tmp_path / "own")
 
     return make
+
+
+def pytest_terminal_summary(terminalreporter: Any) -> None:
+    """Say how many faults were injected: the sum over all tests that tell a number."""
+    reports = terminalreporter.stats.get("passed", []) + terminalreporter.stats.get("failed", [])
+    told = [value for one in reports for name, value in one.user_properties if name == "injections"]
+    kills = [value for one in reports for name, value in one.user_properties if name == "kills"]
+    if kills:
+        terminalreporter.write_line(f"Programs killed: {sum(kills):,}")
+    if told:
+        terminalreporter.write_line(f"Faults injected: {sum(told):,}")
+        wanted = 2_000 if os.environ.get("CFERRY_TESTS") == "long" else 0
+        assert sum(told) >= wanted, "fewer faults were injected than are wanted"

@@ -120,7 +120,8 @@ def change(
             _put_back_now(keeps.locker, before, entry, announce, error)
             _close(keeps, entry, staging)
             raise
-        _close(keeps, entry, staging)
+        with suppress(OSError):  # all is done and written down; the next start tidies up
+            _close(keeps, entry, staging)
         return result
 
 

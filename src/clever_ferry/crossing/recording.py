@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 from clever_ferry.cargo import Save
@@ -23,6 +23,7 @@ class Line:
     story: dict[str, Any]
     keeps: Keeps
     clock: Callable[[], int]
+    ended: list[int] = field(default_factory=list)
 
     def proved(self, made: Changed) -> None:
         """Write down that the change is done, and what it has left."""
@@ -37,6 +38,7 @@ class Line:
         ]
         self.story["anchor"], self.story["anchor_stamp"] = str(made.anchor), made.anchor_stamp
         self.keeps.logbook.turn(self.number, "proved", ended=self.clock(), story=self.story)
+        self.ended.append(self.number)
 
 
 @contextmanager
@@ -45,10 +47,11 @@ def recorded(
 ) -> Iterator[Line]:
     """Begin a line; where the work fails and its folder is as it was, that is written down."""
     number = keeps.logbook.begin(started=started, manifest=token, story=story)
+    line = Line(number, story, keeps, clock)
     try:
-        yield Line(number, story, keeps, clock)
+        yield line
     except BaseException as error:
-        if not keeps.journal.holds(token):
+        if not (line.ended or keeps.journal.holds(token)):
             reason = error.what if isinstance(error, FerryError) else str(error) or "stopped"
             keeps.logbook.turn(number, "put back", ended=clock(), story={**story, "reason": reason})
         raise

@@ -19,6 +19,10 @@ __all__ = ["Compressed"]
 
 _WINDOW = {"deflate": -15, "zlib": 15, "gzip": 31}
 _LZMA = {"xz": lzma.FORMAT_XZ, "lzma": lzma.FORMAT_ALONE}
+_LARGEST_BLOCK = 256 << 20
+_ALWAYS = 64 << 20
+_RATIO = 256
+"""What data may unpack to if its recipe says nothing: 64 MiB, and so many times its own bytes."""
 _LARGEST_WINDOW = 1 << 27
 
 
@@ -28,7 +32,8 @@ class Compressed:
     bound: frozenset[str] = frozenset()
 
     def __init__(self, spec: CompressedSpec) -> None:
-        self.method, self.level, self.most = spec.kind, spec.level, spec.most
+        self.method, self.level, self.at_most = spec.kind, spec.level, spec.most
+        self.most = min(spec.most or _LARGEST_BLOCK, _LARGEST_BLOCK)
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
         """Return the unpacked payload; reading it raises DamagedError where it is damaged."""
@@ -59,7 +64,7 @@ class Compressed:
         else:
             reading = readers[self.method]()
         try:
-            yield from filter(None, reading)
+            yield from self._bounded(source, filter(None, reading))
         except (zlib.error, lzma.LZMAError, EOFError, RuntimeError, ValueError) as error:
             reason = str(error).rpartition(": ")[2]
             raise DamagedError(f"The {self.method} data is damaged: {reason}.") from None
@@ -67,6 +72,22 @@ class Compressed:
             if error.errno is not None:
                 raise
             raise DamagedError(f"The {self.method} data is damaged: {error}.") from None
+
+    def _bounded(self, source: Payload, reading: Iterator[bytes]) -> Iterator[bytes]:
+        """A few bytes must not unpack to a full disk."""
+        bound = self.at_most
+        if bound is None and source.size is not None:
+            bound = _ALWAYS + _RATIO * source.size
+        total = 0
+        for chunk in reading:
+            total += len(chunk)
+            if bound is not None and total > bound:
+                raise DamagedError(
+                    f"The {self.method} data unpacks to more than {bound:,} bytes.",
+                    advice="If a save of this game can be so large, its recipe must say so, with "
+                    "`most` in the layer.",
+                )
+            yield chunk
 
     def _packed(self, inside: Payload) -> Iterator[bytes]:
         writer: Any

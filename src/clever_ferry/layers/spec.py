@@ -36,11 +36,12 @@ class CompressedSpec(_Spec):
         "deflate", "zlib", "gzip", "xz", "lzma", "bzip2", "zstd", "lz4", "lz4-block", "lzo"
     ]
     level: int | None = Field(default=None, ge=0, le=19, description="effort when writing")
-    most: int = Field(
-        default=256 << 20,
+    most: int | None = Field(
+        default=None,
         ge=1,
-        le=1 << 30,
-        description="lz4-block and lzo: bytes unpacked at the most",
+        le=1 << 40,
+        description="bytes unpacked at the most; without it, 64 MiB and 256 times the packed "
+        "bytes, for lz4-block and lzo 256 MiB",
     )
 
 

@@ -1,0 +1,207 @@
+"""Every operation of every job fails once, in every way: nothing is ever lost.
+
+Each case stands for one injection: an error of the system at one operation, a kill before it,
+a kill in the middle of a write, or a power cut. Afterwards the next start sets things right, and
+then the target must be wholly old or wholly new, the source untouched, and the locker whole.
+A few of each job's operations, taken at random, are tried by default, and ten times as many
+(over 2,000 in all) with `CFERRY_TESTS=long`; `CFERRY_TESTS=all` tries every one.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from random import Random
+
+import pytest
+
+from clever_ferry.api import Ferry
+from clever_ferry.cargo import digest_of
+from clever_ferry.crossing.restoring import Restoring
+from clever_ferry.crossing.undoing import unlike
+from clever_ferry.errors import FerryError
+from clever_ferry.finding import described_computer
+from clever_ferry.keeping import Keeps, Record, verify
+from clever_ferry.moving import FolderFiles
+from clever_ferry.recipes import Recipes
+from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
+from tests.conftest import DEPOT, TERN, state
+from tests.faulty_disk import Killed, Trouble, troubled
+
+RECIPES = Recipes(None)
+EACH = {"long": 60, "all": 10**6}.get(os.environ.get("CFERRY_TESTS", ""), 6)
+State = dict[str, tuple[str, int, int]]
+AGO = 7 * 10**9
+
+
+def ferry_at(top: Path) -> Ferry:
+    return Ferry(described_computer(top / "den"), RECIPES, Keeps(top / "own"))
+
+
+@dataclass(frozen=True)
+class Job:
+    """One job: what comes before it, the job itself, the berths that it writes and reads."""
+
+    prepare: Callable[[Ferry], object]
+    run: Callable[[Ferry], object]
+    target: str
+    source: str = ""
+
+
+def cross(source: str, target: str) -> Callable[[Ferry], object]:
+    return lambda ferry: ferry.carry_out(ferry.plan(source, target))
+
+
+def restore(slots: str | None = None) -> Callable[[Ferry], object]:
+    def run(ferry: Ferry) -> object:
+        ident = next(one.id for one in ferry.backups.listed()[0] if one.kind == "backup")
+        plan = ferry.backups.plan_restore(ident, slots)
+        if isinstance(plan, Restoring):
+            return ferry.backups.restore(plan)
+        return ferry.carry_out(plan)
+
+    return run
+
+
+def kept_then(where: str, source: str, target: str) -> Callable[[Ferry], object]:
+    def prepare(ferry: Ferry) -> object:
+        ferry.backup(where)
+        return ferry.carry_out(ferry.plan(source, target))
+
+    return prepare
+
+
+TO_DEPOT, TO_TERN = (f"{DEPOT}/{DEPOT_ACCOUNT}", f"{TERN}/{TERN_ACCOUNT}/saltglass")
+JOBS = {
+    "crossing into a folder": Job(
+        lambda _: None, cross("saltglass/tern", "saltglass/depot"), TO_DEPOT, TO_TERN
+    ),
+    "crossing into a box": Job(
+        lambda _: None, cross("saltglass/depot:3", "saltglass/tern:2"), TO_TERN, TO_DEPOT
+    ),
+    "undo in a folder": Job(
+        cross("saltglass/tern", "saltglass/depot"),
+        lambda ferry: ferry.undo(ferry.plan_undo()), TO_DEPOT, TO_TERN,
+    ),
+    "undo in a box": Job(
+        cross("saltglass/depot", "saltglass/tern"),
+        lambda ferry: ferry.undo(ferry.plan_undo()), TO_TERN, TO_DEPOT,
+    ),
+    "backup": Job(lambda _: None, lambda ferry: ferry.backup("saltglass"), TO_DEPOT, TO_TERN),
+    "restore of a box": Job(
+        kept_then("saltglass/tern", "saltglass/depot:3", "saltglass/tern:9"), restore(), TO_TERN
+    ),
+    "restore of a folder": Job(
+        kept_then("saltglass/depot", "saltglass/tern:2", "saltglass/depot:1"), restore(), TO_DEPOT
+    ),
+    "restore of a slot": Job(
+        kept_then("saltglass/depot", "saltglass/tern:2", "saltglass/depot:1"), restore("1"),
+        TO_DEPOT,
+    ),
+}  # fmt: skip
+MODES = ("ENOSPC", "EIO", "EACCES", "kill", "tear", "power")
+
+
+@pytest.fixture(scope="module")
+def playground() -> Iterator[Path]:
+    """A folder in memory, where the system has one: thousands of worlds are laid there."""
+    memory = Path("/dev/shm")
+    place = str(memory) if memory.is_dir() and os.access(memory, os.W_OK) else None
+    with tempfile.TemporaryDirectory(prefix="cferry-faults-", dir=place) as name:
+        yield Path(name)
+
+
+@pytest.mark.parametrize("mode", MODES)
+@pytest.mark.parametrize("name", JOBS)
+def test_nothing_is_lost(
+    playground: Path, name: str, mode: str, record_property: Callable[[str, object], None]
+) -> None:
+    job, template, top = JOBS[name], playground / "template", playground / "world"
+    for old in (template, top):
+        shutil.rmtree(old, ignore_errors=True)
+    lay_world(top)
+    job.prepare(ferry_at(top))
+    for path in (top / "den").rglob("*"):  # nothing is fresh, so nothing is waited for
+        data = path.stat()
+        os.utime(path, ns=(data.st_atime_ns, data.st_mtime_ns - AGO))
+    top.rename(template)
+
+    def lay() -> None:
+        shutil.rmtree(top, ignore_errors=True)
+        shutil.copytree(template, top, symlinks=True)
+
+    lay()
+    with troubled(Trouble(top)) as counting:
+        job.run(ferry_at(top))
+    total, random = counting.done, Random(f"{name} {mode}")
+    rounds = [n for _ in range(3 if mode == "power" else 1) for n in range(total)]
+    chosen = sorted(random.sample(rounds, min(len(rounds), EACH)))
+    hits = set()
+    for at in chosen:
+        lay()
+        trouble = Trouble(top, mode, at, random)
+        _one(job, top, trouble)
+        hits.add(trouble.hit)
+    shutil.rmtree(top)
+    record_property("injections", len(chosen))
+    assert len(hits) > 2
+
+
+def _one(job: Job, top: Path, trouble: Trouble) -> None:
+    target, source = top / "den" / job.target, top / "den" / job.source
+    before = state(target)
+    source_before = state(source) if job.source else {}
+    log = {(one.number, one.state) for one in ferry_at(top).log()}
+    failed: BaseException | None = None
+    with troubled(trouble):
+        try:
+            job.run(ferry_at(top))
+        except (Killed, FerryError, OSError) as error:
+            failed = error
+    what = f"{trouble.mode} at {trouble.at} ({trouble.hit}): {failed!r}"
+    if trouble.mode not in ("kill", "tear", "power"):
+        assert failed is None or isinstance(failed, (FerryError, OSError)), what
+    ferry = ferry_at(top)
+    told = ferry.recover()
+    assert not any(one.trouble for one in told), (what, told)
+    assert not ferry_at(top).recover(), what
+    if job.source:
+        assert state(source) == source_before, what
+    now, turned = state(target), [one for one in ferry.log() if (one.number, one.state) not in log]
+    if now != before:
+        assert len(turned) == 1, f"{what}: changed, and not in the log: {_unlike(before, now)}"
+        _refuse_half(ferry, turned[0], target, before, now, what)
+    leftovers = list((top / "den").rglob(".cferry-*"))
+    assert not leftovers, (what, leftovers)
+    found = verify(ferry.keeps.locker)
+    assert not found.faults, (what, found.faults)
+    assert not ferry.keeps.journal.open(), what
+
+
+def _refuse_half(
+    ferry: Ferry, record: Record, target: Path, before: State, now: State, what: str
+) -> None:
+    """Where the target is not as it was, it is all that the log says, and nothing else."""
+    files = FolderFiles(target)
+    left = record.story["left"]
+    if record.state == "undone":
+        assert not unlike(ferry.keeps.locker.snapshot(record.manifest), files), what
+    else:
+        assert record.state == "proved", (what, record.state)
+        for item in left:
+            info = files.info(item["path"])
+            assert (info is None) == (item["digest"] is None), what
+            if info is not None:
+                assert digest_of(files.payload(info.path)) == item["digest"], what
+    own = {item["path"] for item in left}
+    for path, data in before.items():
+        if path not in own and data[0] != "folder":
+            assert now.get(path) == data, (what, path)
+
+
+def _unlike(before: State, now: State) -> list[str]:
+    return [path for path in before.keys() | now.keys() if before.get(path) != now.get(path)]
