@@ -31,6 +31,7 @@ from clever_ferry.keeping import (
     SnapshotFiles,
     Verified,
     export_bag,
+    kept_save,
     plan_pruning,
     prune,
     verify,
@@ -66,12 +67,15 @@ class Backups:
         return fitting[:newest], len(fitting), faults
 
     def snapshot(self, ident: str) -> Snapshot:
-        """Return a backup by its id or some of it; `latest` is the newest."""
+        """Return a backup by its id or some of it; `latest` is the newest asked for."""
         if ident == "latest":
-            found = self._locker.listed(1)[0]
-            if not found:
-                raise NotFoundError("There are no backups yet.")
-            return self._locker.snapshot(found[0].id)
+            found = next((one for one in self._locker.listed()[0] if one.kind == "backup"), None)
+            if found is None:
+                raise NotFoundError(
+                    "There are no backups yet that were asked for.",
+                    advice="`cferry backup list` shows all, also those made before crossings.",
+                )
+            return self._locker.snapshot(found.id)
         return self._locker.snapshot(self._locker.snapshots.find(ident))
 
     def verify(
@@ -124,13 +128,16 @@ class Backups:
             )
         kept = SnapshotFiles(self._locker, snapshot, fold=berth.fold)
         source = open_berth(replace(berth, within=kept, label=f"backup {snapshot.id}"))
-        chosen = select(source.listing.saves, slots, f"backup {snapshot.id}")
+        if slots is None:
+            own = {save.key for save in snapshot.saves}
+            chosen = [save for save in source.listing.saves if kept_save(save).key in own]
+        else:
+            chosen = select(source.listing.saves, slots, f"backup {snapshot.id}")
         refuse_damaged(self._locker, snapshot, [path for save in chosen for path in save.files])
-        wanted = ",".join(str(save.slot) for save in chosen if save.slot)
         plan = make_plan(
             source,
             open_berth(berth),
-            chosen=slots or wanted or None,
+            chosen=",".join(str(save.slot) for save in chosen),
             slots=None,
             given={},
             random=secrets.token_bytes,

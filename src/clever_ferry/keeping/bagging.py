@@ -70,7 +70,7 @@ def _write(
                         running.update(chunk)
                     progress(len(chunk))
             for name, running in hashes.items():
-                sums[name].append(f"{running.hexdigest()}  data/{_escaped(path)}\n")
+                sums[name].append(f"{running.hexdigest()}  data/{path}\n")
         tags = _tags(snapshot, renamed)
         tags |= {f"manifest-{name}.txt": "".join(lines) for name, lines in sums.items()}
         tags["tagmanifest-sha512.txt"] = "".join(
@@ -101,10 +101,14 @@ def _tags(snapshot: Snapshot, renamed: list[str]) -> dict[str, str]:
 
 
 def _portable(path: str, taken: set[str]) -> str:
-    """Return a path that a zip and a bag can hold; bytes that are no text are said by number."""
+    """Return a path that a zip and a bag can hold; what may be misread is said by its number.
+
+    A bag's manifest would spell a percent sign otherwise (RFC 8493, 2.1.3), which not all
+    tools know, so that there is none.
+    """
     raw = "".join(
-        f"%{ord(char) - 0xDC00:02X}" if 0xDC80 <= ord(char) <= 0xDCFF
-        else f"%{ord(char):02X}" if ord(char) < 32 or char == "\\"
+        f"={ord(char) - 0xDC00:02X}" if 0xDC80 <= ord(char) <= 0xDCFF
+        else f"={ord(char):02X}" if ord(char) < 32 or char in "\\%"
         else char
         for char in path
     )  # fmt: skip
@@ -114,11 +118,6 @@ def _portable(path: str, taken: set[str]) -> str:
         found = f"{raw}~{number}"
     taken.add(found)
     return found
-
-
-def _escaped(path: str) -> str:
-    """Return a path as a bag's manifest says it (RFC 8493, 2.1.3)."""
-    return path.replace("%", "%25").replace("\r", "%0D").replace("\n", "%0A")
 
 
 def _zip_time(stamp: int) -> tuple[int, int, int, int, int, int]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from clever_ferry.errors import NotFoundError
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.snapshots import KeptFile, Snapshot
-from clever_ferry.payload import Payload
+from clever_ferry.payload import Payload, StreamPayload
 from clever_ferry.tree import FileInfo
 
 __all__ = ["SnapshotFiles"]
@@ -40,9 +40,17 @@ class SnapshotFiles:
     def payload(self, path: str) -> Payload:
         """Return a file's bytes; reading them to the end checks their digest."""
         kept = self._files.get(self._key(path, self.fold))
-        if kept is None:
-            raise NotFoundError(f"The backup does not have {path}.")
-        return self._locker.payload(kept)
+        return self._locker.payload(kept) if kept is not None else StreamPayload(_none(path))
+
+
+def _none(path: str) -> Callable[[], Iterator[bytes]]:
+    """An absent file fails when it is read, and not before."""
+
+    def chunks() -> Iterator[bytes]:
+        raise NotFoundError(f"The backup does not have {path}.")
+        yield b""
+
+    return chunks
 
 
 def _info(kept: KeptFile) -> FileInfo:
