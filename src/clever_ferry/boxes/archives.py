@@ -21,6 +21,8 @@ __all__ = ["ArchiveBox"]
 _LARGEST = 1 << 30
 _MOST_ENTRIES = 100_000
 _DEEPEST = 3
+_ALWAYS, _RATIO = 64 << 20, 256
+"""An archive may unpack to 64 MiB and so many times its own bytes."""
 _BROKEN = (zipfile.BadZipFile, tarfile.TarError, zlib.error, EOFError, OSError, ValueError,
            NotImplementedError, RuntimeError)  # fmt: skip
 
@@ -72,7 +74,8 @@ class ArchiveBox:
     def _members(self, files: Files, path: str) -> list[_Member]:
         try:
             raw = read_all(files.payload(path), limit=_LARGEST, what=path)
-            return list(_read_tar(raw) if self.spec.kind == "tar" else _read_zip(raw))
+            found = _read_tar(raw) if self.spec.kind == "tar" else _read_zip(raw)
+            return list(_bounded(found, path, len(raw)))
         except _BROKEN as error:
             if isinstance(error, OSError) and error.errno is not None:
                 raise
@@ -86,7 +89,7 @@ class ArchiveBox:
             raise DamagedError(f"{member.name}: archives are nested more than {_DEEPEST} deep.")
         try:
             raw = read_all(member.payload, limit=_LARGEST, what=member.name)
-            inner = list(_read_zip(raw))
+            inner = list(_bounded(_read_zip(raw), member.name, len(raw)))
         except _BROKEN as error:
             raise DamagedError(f"The archive {member.name} can't be read: {error}.") from None
         for one in inner:
@@ -139,6 +142,18 @@ class ArchiveBox:
         return write(list(kept.values()), self.spec.packed)
 
 
+def _bounded(members: Iterator[_Member], archive: str, size: int) -> Iterator[_Member]:
+    """A small archive must not unpack to a full disk, nor a flat list to a full memory."""
+    most, total = _ALWAYS + _RATIO * size, 0
+    for count, member in enumerate(members, 1):
+        total += member.size
+        if total > most:
+            raise DamagedError(f"{archive} has {size:,} bytes and would unpack to over {most:,}.")
+        if count > _MOST_ENTRIES:
+            raise DamagedError(f"{archive} holds more than {_MOST_ENTRIES:,} files.")
+        yield member
+
+
 def _read_zip(raw: bytes) -> Iterator[_Member]:
     archive = zipfile.ZipFile(io.BytesIO(raw))
     for info in archive.infolist():
@@ -170,9 +185,10 @@ def _read_tar(raw: bytes) -> Iterator[_Member]:
         for info in archive:
             file = archive.extractfile(info) if info.isfile() else None
             if file is not None:
-                data = file.read(_LARGEST + 1)
-                if len(data) > _LARGEST:
-                    raise DamagedError(f"{info.name} is larger than {_LARGEST:,} bytes.")
+                most = min(_LARGEST, _ALWAYS + _RATIO * len(raw))
+                data = file.read(most + 1)
+                if len(data) > most:
+                    raise DamagedError(f"{info.name} unpacks to more than {most:,} bytes.")
                 stamp = int(info.mtime) * 10**9
                 yield _Member(info.name, stamp, BytesPayload(data), len(data))
 

@@ -63,6 +63,7 @@ class IndexedBox:
             state = self.layout.read_whole(raw)
             entries = tuple(self._entry(record, files) for record in self._current(state))
             self._check_tallies(state)
+            _refuse_shared_blobs(entries)
         except DamagedError as error:
             raise DamagedError(
                 f"The index {index} is damaged: {error.what}",
@@ -258,6 +259,16 @@ class IndexedBox:
             put(record, spec.size, total)
         if spec.stamp is not None:
             put(record, spec.stamp.at, from_ns(item.stamp, spec.stamp.unit))
+
+
+def _refuse_shared_blobs(entries: Sequence[Entry]) -> None:
+    """Where two entries named one blob, to replace the one would be to change the other."""
+    holders: dict[str, Entry] = {}
+    for entry in entries:
+        for path in entry.files:
+            other = holders.setdefault(path, entry)
+            if other is not entry:
+                raise DamagedError(f"{other.name!r} and {entry.name!r} name the same blob {path}.")
 
 
 def _first_twice(names: Sequence[str]) -> str | None:

@@ -92,7 +92,7 @@ def _outputs(plan: Plan, making: Making) -> Iterator[Output]:
     puts = [item.put for move in plan.moves for item in move.laid]
     removes = [name for move in plan.moves for name in move.removes]
     for output in edition.box.write(target.contents, puts, removes, making):
-        refuse_forbidden(output.path, target.berth.system)
+        refuse_forbidden(output.path, target.berth.system, target.berth.above)
         if edition.barred(output.path):
             raise RefusedError(f"{output.path} is never to be touched, as the recipe says.")
         yield output

@@ -92,9 +92,9 @@ def change(
     refuse_full((aim.files.root, aim.adding), (keeps.locker.folder, _size(aim)))
     entry = _entry(aim)
 
-    def announce(place: Path) -> None:
+    def announce(place: Path, stamp: int) -> None:
         nonlocal entry
-        entry = keeps.journal.staging_at(entry, place)
+        entry = keeps.journal.staging_at(entry, place, stamp)
 
     with _said_in_words(aim), Replacement(aim.files, entry.id, announce=announce) as staging:
         try:
@@ -162,17 +162,16 @@ def _stage(
 
 
 def _keep(aim: Aim, staging: Replacement, packing: Packing, progress: Progress) -> Snapshot:
-    at_root = staging.anchor == aim.files.root
     return packing.keep(
         aim.reason, aim.files, [item.path for item in staging.staged],
         dict.fromkeys([*staging.folders(), *aim.extra]),
-        stamps={"": staging.anchor_stamp} if at_root else None,
+        stamps=staging.stamps(),
         progress=Tally(progress, "backing up", None),
     )  # fmt: skip
 
 
 def _put_back_now(
-    locker: Locker, before: Snapshot, entry: Entry, announce: Callable[[Path], None],
+    locker: Locker, before: Snapshot, entry: Entry, announce: Callable[[Path, int], None],
     error: BaseException,
 ) -> None:  # fmt: skip
     try:

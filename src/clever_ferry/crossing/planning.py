@@ -12,6 +12,7 @@ from clever_ferry.finding.addresses import names_of, parse_slots, select
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.signs import Signs
 from clever_ferry.moving import refuse_forbidden
+from clever_ferry.moving.names import folded
 from clever_ferry.naming import FieldSpec, Value
 from clever_ferry.recipes.edition import Edition, Laid
 
@@ -100,7 +101,7 @@ def make_plan(
         for save, goal in zip(saves, goals, strict=True)
     ]
     _refuse_same(source, target, moves)
-    _refuse_collisions(moves)
+    _refuse_collisions(target, moves)
     _refuse_beyond_limit(target, moves)
     return Plan(source, target, tuple(moves), dict(given))
 
@@ -196,7 +197,7 @@ def _move(
     left = tuple(piece for piece in save.pieces if piece.key not in kept)
     if edition.box_title is None:
         for item in laid:
-            refuse_forbidden(item.put.name, target.berth.system)
+            refuse_forbidden(item.put.name, target.berth.system, target.berth.above)
     new = {_folded(item.put.name, target) for item in laid}
     removes = tuple(
         piece.entry
@@ -208,7 +209,7 @@ def _move(
 
 
 def _folded(name: str, target: OpenBerth) -> str:
-    return name.casefold() if target.berth.fold else name
+    return folded(name) if target.berth.fold else name
 
 
 def _same_name(target: OpenBerth, fields: Mapping[str, Value]) -> Save | None:
@@ -305,11 +306,11 @@ def _refuse_same(source: OpenBerth, target: OpenBerth, moves: Sequence[Move]) ->
             )
 
 
-def _refuse_collisions(moves: Sequence[Move]) -> None:
+def _refuse_collisions(target: OpenBerth, moves: Sequence[Move]) -> None:
     seen: dict[str, Save] = {}
     for move in moves:
         for name in (*(item.put.name for item in move.laid), *move.removes):
-            other = seen.setdefault(name.casefold(), move.save)
+            other = seen.setdefault(_folded(name, target), move.save)
             if other is not move.save:
                 raise RefusedError(
                     f"{other.title} and {move.save.title} would both become {name!r}.",

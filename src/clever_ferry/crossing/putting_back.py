@@ -7,11 +7,12 @@ from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
 
+from clever_ferry.errors import NotFoundError
 from clever_ferry.keeping import KeptFile, Locker, Snapshot
 from clever_ferry.moving import FolderFiles, Replacement, disk
 from clever_ferry.tree import Output
 
-__all__ = ["put_back", "return_folders", "returning"]
+__all__ = ["put_back", "refuse_gone", "return_folders", "returning"]
 
 
 def returning(locker: Locker, snapshot: Snapshot, files: FolderFiles) -> Iterator[Output]:
@@ -40,7 +41,7 @@ def put_back(
     token: str,
     anchor: Path,
     anchor_stamp: int,
-    announce: Callable[[Path], None] = lambda _: None,
+    announce: Callable[[Path, int], None] = lambda place, stamp: None,
 ) -> None:
     """Bring every path that the snapshot names to what it was. May be repeated after a kill.
 
@@ -48,6 +49,7 @@ def put_back(
     `anchor_stamp` its time stamp then. Raises DamagedError, before anything changes, where a
     kept object can't be read.
     """
+    refuse_gone(anchor)
     root = Path(snapshot.root)
     files = FolderFiles(root)
     if root.exists() or snapshot.files:
@@ -56,6 +58,19 @@ def put_back(
                 change.stage(output)
             change.commit()
     return_folders(snapshot, anchor, anchor_stamp)
+
+
+def refuse_gone(anchor: Path) -> None:
+    """Raise NotFoundError where a folder that was there is not: it must not be made anew.
+
+    What is made in the place of an unplugged drive is on another disk.
+    """
+    if not anchor.is_dir():
+        raise NotFoundError(
+            f"The folder {anchor} is not there.",
+            advice="If it is on a drive, plug that in, then run any cferry command. If it is gone "
+            "for good, empty the folder `journal` beside the logbook.",
+        )
 
 
 def return_folders(snapshot: Snapshot, anchor: Path, anchor_stamp: int) -> None:

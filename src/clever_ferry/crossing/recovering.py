@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from clever_ferry.crossing.changing import in_words
-from clever_ferry.crossing.putting_back import put_back
+from clever_ferry.crossing.putting_back import put_back, refuse_gone
 from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.keeping import Entry, Keeps
 from clever_ferry.moving import disk, sweep
@@ -83,24 +83,20 @@ def _is_done(keeps: Keeps, entry: Entry) -> bool:
 def _set_right(keeps: Keeps, entry: Entry, finished: bool) -> None:
     anchor = Path(entry.anchor)
 
-    def announce(place: Path) -> None:
+    def announce(place: Path, stamp: int) -> None:
         nonlocal entry
-        entry = keeps.journal.staging_at(entry, place)
+        entry = keeps.journal.staging_at(entry, place, stamp)
 
-    if not anchor.is_dir():
-        raise DamagedError(
-            f"the folder {anchor} is not there.",
-            advice="If it is on a drive, plug that in. If it is gone for good, remove "
-            f"{keeps.journal.folder / entry.id}.json",
-        )
-    for place in entry.stages:
+    refuse_gone(anchor)
+    for place, _ in entry.stages:
         if not sweep(Path(place), entry.id):
             raise OSError(None, "what was staged can't be removed", place)
     if finished:
         return
     if entry.phase == "staging":
-        if anchor.is_dir():
-            disk.set_times(anchor, entry.anchor_stamp)
+        for place, stamp in entry.stages:
+            if Path(place).is_dir():
+                disk.set_times(Path(place), stamp)
         return
     put_back(
         keeps.locker,

@@ -33,6 +33,8 @@ class Berth:
     """Where its files are read from, where that is no folder of this computer: a backup, say."""
     label: str = ""
     """What it is called then."""
+    above: int = 0
+    """The length of its folder's path, as its own system spells it."""
 
     @property
     def title(self) -> str:
@@ -94,7 +96,9 @@ def find_berths(computer: Computer, game: Game, edition: Edition, place: Path | 
 
     def add(root: Path, fields: Mapping[str, Value]) -> None:
         if all(berth.root != root for berth in found):
-            found.append(Berth(game, edition, computer.name, system, root, dict(fields)))
+            above = computer.spelled(root)
+            berth = Berth(game, edition, computer.name, system, root, dict(fields), above=above)
+            found.append(berth)
 
     if place is not None:
         for root, fields in _at_place(edition, place, looked):

@@ -46,6 +46,14 @@ class Computer:
     """Where the tool's own data for it is, where the description says so."""
     running: tuple[str, ...] | None = None
     """Names of its running programs, where a description says so; None: ask the system."""
+    top: Path | None = None
+    """Of a described computer, the folder that stands for all its disks."""
+
+    def spelled(self, folder: Path) -> int:
+        """Return how many characters a folder's path has on this computer."""
+        if self.top is not None and folder.is_relative_to(self.top):
+            folder = folder.relative_to(self.top)
+        return len(str(folder))
 
     @property
     def fold(self) -> bool:
@@ -123,7 +131,7 @@ def described_computer(place: Path) -> Computer:
         raise DamagedError(
             f"{file} does not describe a computer.", details=explain(error, _Description, data)
         ) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, OSError) as error:
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError, OSError) as error:
         raise DamagedError(f"{file} can't be read: {error}.") from None
     top = file.resolve().parent
     unknown = sorted(read.folders.keys() - set(KNOWN_FOLDERS))
@@ -134,7 +142,7 @@ def described_computer(place: Path) -> Computer:
         )
     folders = {name: _below(top, path, file) for name, path in read.folders.items()}
     keeps = _below(top, read.keeps, file) if read.keeps else None
-    return Computer(read.name, read.system, folders, keeps, read.running)
+    return Computer(read.name, read.system, folders, keeps, read.running, top)
 
 
 def _below(top: Path, path: str, file: Path) -> Path:

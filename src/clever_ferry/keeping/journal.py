@@ -39,8 +39,8 @@ class Entry:
     anchor: str
     """The folder that was there before: the root, or one above it."""
     anchor_stamp: int
-    stages: tuple[str, ...] = ()
-    """Folders that have a staging folder in them."""
+    stages: tuple[tuple[str, int], ...] = ()
+    """Folders that have a staging folder in them, and their time stamps before."""
     phase: Phase = "staging"
 
 
@@ -58,11 +58,11 @@ class Journal:
         data = {"journal": 1, **vars(entry), "stages": list(entry.stages)}
         disk.write_synced(self._file(entry.id), json.dumps(data).encode())
 
-    def staging_at(self, entry: Entry, place: Path) -> Entry:
+    def staging_at(self, entry: Entry, place: Path, stamp: int) -> Entry:
         """Write down that files are staged at one more place."""
-        if str(place) in entry.stages:
+        if any(known == str(place) for known, _ in entry.stages):
             return entry
-        entry = replace(entry, stages=(*entry.stages, str(place)))
+        entry = replace(entry, stages=(*entry.stages, (str(place), stamp)))
         self.write(entry)
         return entry
 
@@ -86,7 +86,8 @@ class Journal:
         try:
             data: dict[str, Any] = json.loads(self._file(ident).read_bytes())
             data.pop("journal")
-            return Entry(**{**data, "stages": tuple(data["stages"])})
+            stages = tuple((str(place), int(stamp)) for place, stamp in data["stages"])
+            return Entry(**{**data, "stages": stages})
         except FileNotFoundError:
             return None
         except (OSError, ValueError, TypeError, KeyError) as error:

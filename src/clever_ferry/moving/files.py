@@ -10,6 +10,7 @@ from pathlib import Path
 
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError
 from clever_ferry.moving import disk
+from clever_ferry.moving.names import folded
 from clever_ferry.moving.system import is_link
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import FileInfo
@@ -117,8 +118,7 @@ class FolderFiles:
             if not os.path.lexists(inner):
                 if not self.fold or not here.is_dir():
                     return None
-                folded = part.casefold()
-                names = [one.name for one in here.iterdir() if one.name.casefold() == folded]
+                names = [one.name for one in here.iterdir() if folded(one.name) == folded(part)]
                 if not names:
                     return None
                 inner = here / names[0]

@@ -43,7 +43,8 @@ class Replacement:
 
     New files are staged on the file system that they will be on, as only there a rename is one
     step: in a hidden folder of the target itself, and in one more for each file system that
-    is mounted below it. `announce` is told of each such place before anything is made there.
+    is mounted below it. `announce` is told of each such place, with its time stamp, before
+    anything is made there.
     """
 
     def __init__(
@@ -51,7 +52,7 @@ class Replacement:
         files: FolderFiles,
         token: str,
         *,
-        announce: Callable[[Path], None] = lambda _: None,
+        announce: Callable[[Path, int], None] = lambda place, stamp: None,
     ) -> None:
         self._files = files
         self._root = files.root
@@ -60,8 +61,8 @@ class Replacement:
         self.anchor = files.root
         while not self.anchor.exists():
             self.anchor = self.anchor.parent
-        self.anchor_stamp = self.anchor.stat().st_mtime_ns
         self._stages: dict[int, Path] = {}
+        self._stamps: dict[Path, int] = {}
         self.staged: list[Staged] = []
         self.clean = True
         """Whether all that was staged is in its place or removed again."""
@@ -82,7 +83,8 @@ class Replacement:
         """Leave no trace: for use when nothing was replaced; the folder's stamp comes back too."""
         self.discard()
         try:
-            disk.set_times(self.anchor, self.anchor_stamp)
+            for place, stamp in self._stamps.items():
+                disk.set_times(place, stamp)
         except OSError:
             self.clean = False
 
@@ -120,7 +122,8 @@ class Replacement:
             while above != self.anchor and disk.device_of(above.parent) == device:
                 above = above.parent
             stage = above / f"{STAGING}{self._token}"
-            self._announce(above)
+            self._stamps[above] = above.stat().st_mtime_ns
+            self._announce(above, self._stamps[above])
             disk.make_folder(stage)
             self._stages[device] = stage
         return self._stages[device]
@@ -140,6 +143,14 @@ class Replacement:
             parts = item.path.split("/")[:-1]
             found.update("/".join(parts[:depth]) for depth in range(1, len(parts) + 1))
         return sorted(found)
+
+    def stamps(self) -> dict[str, int]:
+        """Return the time stamps that folders below the root had before anything was staged."""
+        return {
+            "" if place == self._root else place.relative_to(self._root).as_posix(): stamp
+            for place, stamp in self._stamps.items()
+            if place.is_relative_to(self._root)
+        }
 
     def commit(self) -> None:
         """Rename all staged files into place, in order, and remove what is to go."""
@@ -167,7 +178,7 @@ class Replacement:
                 raise
             # Some layered file systems have one device number and yet rename across no layer.
             near = place.with_name(f"{STAGING}{self._token}-{file.name}")
-            self._announce(place.parent)
+            self._announce(place.parent, place.parent.stat().st_mtime_ns)
             with disk.open_to_read(file) as source, disk.create(near) as out:
                 while chunk := source.read(CHUNK):
                     out.write(chunk)

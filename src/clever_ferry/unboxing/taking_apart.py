@@ -125,7 +125,7 @@ def put_together(folder: Path, target: Path, recipes: Recipes, making: Making) -
         told = json.loads((folder / _PARTS).read_text("utf-8"))
         how, file, entries = told["how"], told["file"], told["entries"]
         known = {entry["name"]: (entry["file"], entry["digest"]) for entry in entries}
-    except (OSError, ValueError, KeyError, TypeError):
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
         raise NotFoundError(
             f"{folder} does not hold a container that was taken apart: its {_PARTS} is missing "
             "or can't be read.",

@@ -51,6 +51,12 @@ def command(
             stamp = when_cell(part.stamp) if part.stamp else ""
             shown.add_row(escape(part.name), known, stamp)
         screen.print(shown)
+        for part in parts:
+            if part.file != part.name and opened.peeled is None:
+                screen.print(
+                    f"[care]Named otherwise as a file:[/] {escape(repr(part.name))} is "
+                    f"{escape(part.file)}"
+                )
         for part in bad:
             screen.print(f"[bad]{escape(part.name)}:[/] {escape(part.problem)}")
         if not only_list:

@@ -1,0 +1,371 @@
+"""Guards before writing: who else writes, room on the disk, what is never touched, attributes."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import signal
+import stat
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from clever_ferry.api import Ferry, open_ferry
+from clever_ferry.crossing.guarding import await_quiet
+from clever_ferry.errors import PutBackError, RefusedError
+from clever_ferry.keeping import Locker, verify
+from clever_ferry.moving import FolderFiles, disk
+from clever_ferry_demo.world import DEPOT_ACCOUNT
+from tests.conftest import Den, run_module, state
+
+CROSS = ("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
+
+
+def ferry_for(den: Den, monkeypatch: pytest.MonkeyPatch) -> Ferry:
+    monkeypatch.setenv("CFERRY_HOME", str(den.home))
+    return open_ferry(den.top)
+
+
+def describe(den: Den, line: str) -> None:
+    file = den.top / "computer.toml"
+    file.write_text(file.read_text().replace("[folders]", f"{line}\n[folders]"))
+
+
+def test_a_running_game_stops_it_and_the_plan_says_so(den: Den) -> None:
+    describe(den, 'running = ["explorer.exe", "SALTGLASS-Depot.exe"]')
+    before = state(den.top)
+    assert "is running" in den.cferry(*CROSS[:3], "--dry-run").out
+    done = den.cferry(*CROSS, code=4)
+    assert "SALTGLASS-Depot.exe" in done.err
+    assert "--game-closed" in done.err
+    assert state(den.top) == before
+    den.cferry(*CROSS, "--game-closed")
+    assert "running" in den.cferry("undo", "--yes", code=4).err
+    den.cferry("backup", "saltglass/depot")
+    den.cferry("cross", "saltglass/depot:3", "saltglass/tern:4", "--yes")  # only the source runs
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="copies a program of Linux")
+def test_a_real_process_is_seen_by_its_name(den: Den, tmp_path: Path) -> None:
+    program = tmp_path / "saltglass-depot"
+    shutil.copy(shutil.which("sleep") or "", program)
+    home = tmp_path / "home"
+    berth = home / "saves" / DEPOT_ACCOUNT
+    shutil.copytree(den.depot, berth)
+    text = den.cferry("recipe", "show", "saltglass").out.replace(
+        'on = "windows", under = "low-data", path = "NineKettles/Saltglass/{account}"',
+        'on = "any", under = "home", path = "saves/{account}"',
+    )
+    den.recipe("saltglass", text.replace("[game]", "[game]\nreplaces_shipped = true", 1))
+    env = {"HOME": str(home), "CFERRY_HOME": str(den.home)}
+    command = ("cross", "saltglass/depot:1", "saltglass/depot:6", "--yes")
+    running = subprocess.Popen([program, "60"])
+    try:
+        done = run_module("clever_ferry", *command, env=env)
+        assert done.code == 4
+        assert f"process {running.pid}" in done.err
+    finally:
+        running.kill()
+        running.wait()
+    assert run_module("clever_ferry", *command, env=env).code == 0
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="another way of asking there")
+def test_a_file_that_a_program_has_open(den: Den) -> None:
+    meta = next(den.depot.glob("voyage-02-*/meta.json"))
+    code = "import sys, time; f = open(sys.argv[1]); print(flush=True); time.sleep(60)"
+    holding = subprocess.Popen([sys.executable, "-c", code, meta], stdout=subprocess.PIPE)
+    try:
+        assert holding.stdout is not None
+        holding.stdout.readline()
+        done = den.cferry(*CROSS, code=4)
+        assert "meta.json" in done.err
+        assert str(holding.pid) in done.err
+    finally:
+        holding.kill()
+        holding.wait()
+    den.cferry(*CROSS)
+
+
+def test_files_that_still_change_are_waited_for_and_then_refused(tmp_path: Path) -> None:
+    (tmp_path / "a").write_bytes(b"x")
+    now, slept = time.time_ns(), []
+    clock = [now]
+
+    def sleep(seconds: float) -> None:
+        slept.append(seconds)
+        clock[0] += int(seconds * 1e9)
+
+    await_quiet(FolderFiles(tmp_path), ["a"], {}, clock=lambda: clock[0], sleep=sleep)
+    assert 1.5 < sum(slept) < 2.5
+
+    def busy(seconds: float) -> None:
+        clock[0] += int(seconds * 1e9)
+        os.utime(tmp_path / "a", ns=(clock[0], clock[0]))
+
+    busy(0)
+    with pytest.raises(RefusedError, match="written just now"):
+        await_quiet(FolderFiles(tmp_path), ["a"], {}, clock=lambda: clock[0], sleep=busy)
+    stamp = (tmp_path / "a").stat().st_mtime_ns
+    await_quiet(FolderFiles(tmp_path), ["a"], {"a": stamp}, clock=lambda: stamp, sleep=busy)
+
+
+def test_a_cloud_sync_is_recognised_and_its_answer_shown(den: Den) -> None:
+    quiet = den.cferry(*CROSS[:3], "--dry-run")
+    assert "cloud" not in quiet.out.lower()
+    (den.depot / "cloud.ini").write_text("[cloud]\nsync=on\n")
+    done = den.cferry(*CROSS)
+    assert "Depot's cloud is on (cloud.ini says so)" in done.out
+    assert done.out.index("keep this computer's") < done.out.index("Proved")
+    assert "keep this computer's" in done.out[done.out.index("Now in the game") :]
+    data = den.cferry(*CROSS[:3], "--dry-run", "--json").data
+    assert data["plan"]["signs"]["clouds"][0]["seen"] == "cloud.ini"
+    (den.depot / "cloud.ini").write_text("[cloud]\nsync=off\n")
+    assert den.cferry(*CROSS[:3], "--dry-run", "--json").data["plan"]["signs"]["clouds"] == []
+
+
+def test_what_is_never_to_be_touched_is_not(den: Den) -> None:
+    text = den.cferry("recipe", "show", "saltglass").out.replace("[game]",
+        "[game]\nreplaces_shipped = true", 1)  # fmt: skip
+    more = 'never = ["voyage-{slot}-{world}/people/Isa.sgt", '
+    text = text.replace("never = [", more)
+    den.recipe("saltglass", text)
+    isa = next(den.depot.glob("voyage-00-*/people/Isa.sgt"))
+    before = isa.read_bytes()
+    done = den.cferry(*CROSS, code=4)
+    assert "never to be touched" in done.err
+    data = den.cferry("cross", "saltglass/tern:1", "saltglass/depot:3", "--dry-run", "--json")
+    assert "Isa" not in data.out
+    den.cferry("cross", "saltglass/depot:3", "saltglass/depot:1", "--yes", "--replace")
+    assert isa.read_bytes() == before  # though the save that it lay beside was replaced
+
+
+def test_a_disk_without_room_is_told_before_the_first_byte(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ferry = ferry_for(den, monkeypatch)
+    plan, before = ferry.plan("saltglass/tern:2", "saltglass/depot:1"), state(den.top)
+    monkeypatch.setattr(disk, "free_bytes", lambda path: 20_000)
+    with pytest.raises(RefusedError, match="not enough room"):
+        ferry.carry_out(plan)
+    with pytest.raises(RefusedError, match="not enough room"):
+        ferry.backup("saltglass")
+    assert state(den.top) == before
+    assert ferry.log()[0].state == "put back"
+
+
+@pytest.fixture
+def small_disk(tmp_path: Path) -> Iterator[Path]:
+    """A file system of 600 kB that really fills up, where the test may mount one."""
+    place = tmp_path / "small"
+    place.mkdir()
+    mount = ["mount", "-t", "tmpfs", "-o", "size=600k", "none", str(place)]
+    if (
+        sys.platform != "linux"
+        or os.geteuid() != 0
+        or subprocess.run(mount, check=False).returncode
+    ):
+        pytest.skip("mounting a small file system needs Linux and its administrator")
+    yield place
+    subprocess.run(["umount", "-l", place], check=True)
+
+
+def fill(folder: Path, leave: int) -> None:
+    free = shutil.disk_usage(folder).free
+    (folder / "ballast").write_bytes(os.urandom(max(0, free - leave)))
+
+
+@pytest.mark.parametrize("leave", [0, 9_000, 30_000, 150_000])
+def test_a_target_disk_that_really_fills_up(
+    den: Den, monkeypatch: pytest.MonkeyPatch, small_disk: Path, leave: int
+) -> None:
+    shutil.copytree(den.top, small_disk / "den")
+    den.top, den.depot = small_disk / "den", small_disk / "den" / den.depot.relative_to(den.top)
+    fill(small_disk, leave)
+    ferry = ferry_for(den, monkeypatch)
+    before = state(den.top)
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
+    with pytest.raises(RefusedError, match="not enough room"):  # 16 MiB are to stay free
+        ferry.carry_out(plan)
+    monkeypatch.setattr(disk, "free_bytes", lambda path: 1 << 40)  # as if nobody had reckoned
+    if leave < 100_000:
+        with pytest.raises(PutBackError, match="no space left"):
+            ferry.carry_out(plan)
+        assert state(den.top) == before
+    else:
+        ferry.carry_out(plan)
+        ferry.undo(ferry.plan_undo())
+        assert state(den.top) == before
+    assert not verify(ferry.keeps.locker).faults
+
+
+def test_a_locker_disk_that_really_fills_up(
+    den: Den, monkeypatch: pytest.MonkeyPatch, small_disk: Path
+) -> None:
+    fill(small_disk, 40_000)
+    monkeypatch.setenv("CFERRY_LOCKER", str(small_disk / "locker"))
+    ferry = ferry_for(den, monkeypatch)
+    monkeypatch.setattr(disk, "free_bytes", lambda path: 1 << 40)
+    before = state(den.top)
+    with pytest.raises(PutBackError):
+        ferry.backup("saltglass")
+    with pytest.raises(PutBackError):
+        ferry.carry_out(ferry.plan("saltglass/depot:3", "saltglass/tern:2"))
+    assert state(den.top) == before
+    assert ferry.recover() == []
+    assert not verify(Locker(small_disk / "locker")).faults
+
+
+def test_a_target_over_two_file_systems(
+    den: Den, monkeypatch: pytest.MonkeyPatch, small_disk: Path
+) -> None:
+    """A folder of the save to be replaced is another disk: each file is staged on its own."""
+    people = next(den.depot.glob("voyage-00-*/people"))
+    for file in people.iterdir():
+        shutil.copy2(file, small_disk)
+    subprocess.run(["mount", "--bind", small_disk, people], check=True)
+    try:
+        before = state(den.depot)
+        ferry = ferry_for(den, monkeypatch)
+        seen: set[Path] = set()
+        real = disk.rename
+
+        def watched(old: Path, new: Path) -> None:
+            if old.parent.name.startswith(".cferry-"):
+                seen.add(old.parent.parent)
+            real(old, new)
+
+        monkeypatch.setattr(disk, "rename", watched)
+        ferry.carry_out(ferry.plan("saltglass/tern:2", "saltglass/depot:1"))
+        assert seen == {den.depot, people}
+        assert den.loads("depot", 1).startswith("Saltmarsh, day 31")
+        ferry.undo(ferry.plan_undo())
+        assert state(den.depot) == before
+    finally:
+        subprocess.run(["umount", "-l", people], check=True)
+
+
+def test_attributes_stay_what_they_were(den: Den) -> None:
+    world = next(den.depot.glob("voyage-00-*/world.sgw"))
+    meta = world.with_name("meta.json")
+    world.chmod(0o444)
+    meta.chmod(0o640)
+    marked = False
+    if hasattr(os, "setxattr"):
+        try:
+            os.setxattr(meta, "user.mark", b"mine")
+            marked = True
+        except OSError:
+            pass
+    if os.name != "nt" and os.geteuid() == 0:
+        os.chown(meta, 1234, 2345)
+    before = state(den.depot)
+    den.cferry(*CROSS)
+    for path, mode in ((world, 0o444), (meta, 0o640)):
+        assert stat.S_IMODE(path.stat().st_mode) == mode
+    for _ in ("carried", "undone"):
+        if marked:
+            assert os.getxattr(meta, "user.mark") == b"mine"
+        if os.name != "nt" and os.geteuid() == 0:
+            assert (meta.stat().st_uid, meta.stat().st_gid) == (1234, 2345)
+        if state(den.depot) != before:
+            den.cferry("undo", "--yes")
+    assert state(den.depot) == before
+
+
+@pytest.mark.skipif(not hasattr(os, "chown"), reason="this system has no owners of that kind")
+def test_what_an_administrator_carries_belongs_to_the_folder_s_owner(den: Den) -> None:
+    if os.geteuid() != 0:
+        pytest.skip("only the administrator can carry for others")
+    os.chown(den.depot, 1234, 2345)
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
+    world = next(den.depot.glob("voyage-04-*"))
+    assert {(p.stat().st_uid, p.stat().st_gid) for p in [world, *world.rglob("*")]} == {
+        (1234, 2345)
+    }
+
+
+_HOLD = """
+import os, sys, time
+from pathlib import Path
+from clever_ferry.api import open_ferry
+ferry = open_ferry(Path(os.environ["CFERRY_COMPUTER"]))
+with ferry.keeps.lock(Path(sys.argv[1]), "carrying saltglass/tern to saltglass/depot"):
+    print(flush=True)
+    time.sleep(60)
+"""
+
+
+def test_who_holds_a_berth_is_said_and_a_crash_frees_it(den: Den) -> None:
+    holding = subprocess.Popen([sys.executable, "-c", _HOLD, den.depot],
+                               env={**os.environ, **den.env}, stdout=subprocess.PIPE)  # fmt: skip
+    assert holding.stdout is not None
+    holding.stdout.readline()
+    for command in (CROSS, ("backup", "saltglass/depot")):
+        refused = den.cferry(*command, code=4)
+        assert f"process {holding.pid}, carrying saltglass/tern to saltglass/depot" in refused.err
+    den.cferry("cross", "saltglass/depot:3", "saltglass/tern:7", "--yes")  # another berth is free
+    holding.send_signal(signal.SIGKILL)
+    holding.wait()
+    den.cferry(*CROSS)
+
+
+def test_a_change_that_could_not_be_taken_back_bars_the_berth(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ferry = ferry_for(den, monkeypatch)
+    before, failing = state(den.depot), [True]
+    real = disk.rename
+
+    def rename(old: Path, new: Path) -> None:
+        if failing[0] and new.name == "world.sgw":
+            raise OSError(5, "Input/output error", str(new))
+        real(old, new)
+
+    def set_times(path: Path, stamp: int) -> None:
+        if failing[0] and path == den.depot:
+            raise OSError(5, "Input/output error", str(path))
+        os.utime(path, ns=(stamp, stamp))
+
+    monkeypatch.setattr(disk, "rename", rename)
+    monkeypatch.setattr(disk, "set_times", set_times)
+    with pytest.raises(PutBackError, match="could not be put back yet"):
+        ferry.carry_out(ferry.plan("saltglass/tern:2", "saltglass/depot:1"))
+    with pytest.raises(RefusedError, match="cut short"):
+        ferry.carry_out(ferry.plan("saltglass/tern:1", "saltglass/depot:5"))
+    assert ferry.recover()[0].trouble
+    failing[0] = False
+    assert not ferry.recover()[0].trouble
+    assert state(den.depot) == before
+
+
+def test_an_unplugged_drive_is_waited_for(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    ferry = ferry_for(den, monkeypatch)
+    before = state(den.depot)
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
+    away = den.top.with_name("away")
+
+    def unplug(step: str, done: int, total: int | None) -> None:
+        if step == "proving":
+            den.top.rename(away)
+
+    with pytest.raises(PutBackError):
+        ferry.carry_out(plan, unplug)
+    trouble = ferry.recover()[0].trouble
+    assert "plug that in" in trouble
+    assert not den.top.exists()
+    away.rename(den.top)
+    assert not ferry.recover()[0].trouble
+    assert state(den.depot) == before
+
+
+def test_staging_of_another_ferry_is_left_alone(den: Den) -> None:
+    other = den.depot / ".cferry-20260101-000000-abcdef"
+    other.mkdir()
+    done = den.cferry(*CROSS, code=4)
+    assert "records of its own" in done.err
+    assert other.is_dir()
