@@ -33,24 +33,33 @@ files = [{ role = "world", path = "slot-{slot}/world.dat" }]
 """
 
 
+def lay_big_world(top: Path, mebibytes: int, pieces: int = 1) -> tuple[dict[str, str], Path]:
+    """Lay a described computer with so much random data in so many saves.
+
+    Returns the environment that points the program at it, and the folder of the saves.
+    """
+    (top / "own" / "recipes").mkdir(parents=True)
+    (top / "own" / "recipes" / "big.toml").write_text(_RECIPE)
+    (top / "computer.toml").write_text(
+        'name = "bench"\nsystem = "linux"\n[folders]\nhome = "home"\n'
+    )
+    here = top / "home" / "here"
+    here.mkdir(parents=True)
+    (top / "home" / "there").mkdir()
+    for number in range(1, pieces + 1):
+        with (here / f"world{number}.bin").open("wb") as out:
+            for _ in range(mebibytes // pieces):
+                out.write(os.urandom(1 << 20))
+    return {"CFERRY_COMPUTER": str(top), "CFERRY_HOME": str(top / "own")}, here
+
+
 def main() -> None:
     """Print the ratio and the peak memory."""
     size = int(sys.argv[1]) if len(sys.argv) > 1 else 1024
     with tempfile.TemporaryDirectory() as name:
         top = Path(name)
-        (top / "own" / "recipes").mkdir(parents=True)
-        (top / "own" / "recipes" / "big.toml").write_text(_RECIPE)
-        (top / "computer.toml").write_text(
-            'name = "bench"\nsystem = "linux"\n[folders]\nhome = "home"\n'
-        )
-        world = top / "home" / "here" / "world1.bin"
-        world.parent.mkdir(parents=True)
-        (top / "home" / "there").mkdir()
-        with world.open("wb") as out:
-            for _ in range(size):
-                out.write(os.urandom(1 << 20))
-        env = {"CFERRY_COMPUTER": str(top), "CFERRY_HOME": str(top / "own")}
-        copied = top / "copy.bin"
+        env, here = lay_big_world(top, size)
+        world, copied = here / "world1.bin", top / "copy.bin"
 
         def ours() -> Run:
             shutil.rmtree(top / "home" / "there" / "slot-00", ignore_errors=True)

@@ -6,6 +6,7 @@ import json
 import os
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from hashlib import blake2b
@@ -16,6 +17,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
+from tests.forking import can_fork, run_forked
 
 settings.register_profile(
     "ours",
@@ -43,12 +45,22 @@ class Outcome:
 
 
 def run_module(module: str, *arguments: str | Path, env: dict[str, str], **more: Any) -> Outcome:
+    """Run a module as a program of its own, and return what it came to."""
+    whole = {
+        **os.environ, "PYTHONIOENCODING": "utf-8", "NO_COLOR": "1", "COLUMNS": "200", **env,
+    }  # fmt: skip
+    if can_fork() and not more:
+        with tempfile.TemporaryDirectory() as folder:
+            out = Path(folder) / "run"
+            code = run_forked(module, [str(one) for one in arguments], whole, out)
+            told = [Path(f"{out}.{ending}").read_text("utf-8") for ending in ("out", "err")]
+            return Outcome(code, *told)
     done = subprocess.run(
         [sys.executable, "-m", module, *map(str, arguments)],
         capture_output=True,
         encoding="utf-8",
         timeout=120,
-        env={**os.environ, "PYTHONIOENCODING": "utf-8", "NO_COLOR": "1", "COLUMNS": "200", **env},
+        env=whole,
         check=False,
         **more,
     )

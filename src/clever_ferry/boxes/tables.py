@@ -16,8 +16,8 @@ from clever_ferry.tree import Files, Output
 __all__ = ["TableBox"]
 
 _STEPS = 100_000
-_MOST_TURNS = 5_000
-"""Half a thousand million steps of SQLite's machine: a trigger or generated column from a
+_MOST_TURNS = 500
+"""Fifty million steps of SQLite's machine: a trigger or generated column from a
 stranger ends there."""
 
 _LARGEST = 1 << 30

@@ -1,0 +1,114 @@
+"""Backups: the first and an unchanged second one, listing and verifying thousands.
+
+python -m benchmarks.backup [MEBIBYTES]
+
+The first backup of hardly compressible pieces is held against `cp` + `sync` + `b2sum -l 256`
+(the same digest by coreutils), the second against the first. 10,000 snapshots of 20 files are
+listed by the program, and verified beside a tenth of them, to show that this is linear.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+import tempfile
+from pathlib import Path
+from statistics import median
+
+from benchmarks.big_crossing import lay_big_world
+from benchmarks.measuring import Run, in_turn, ratio_line, run
+from clever_ferry.keeping import About, KeptSave, Locker, Reason
+from clever_ferry.keeping.snapshots import KeptFile, Snapshot
+from clever_ferry.moving import disk
+from clever_ferry.moving.system import Attributes
+from clever_ferry.payload import BytesPayload
+
+_FILES = 20
+
+
+def main() -> None:
+    """Print all figures."""
+    size = int(sys.argv[1]) if len(sys.argv) > 1 else 1024
+    with tempfile.TemporaryDirectory() as name:
+        _one_large(Path(name), size)
+    with tempfile.TemporaryDirectory() as name:
+        _many_small(Path(name))
+
+
+def _one_large(top: Path, size: int) -> None:
+    env, here = lay_big_world(top, size, pieces=8)
+    command = [sys.executable, "-m", "clever_ferry", "backup", "big/here"]
+    copied = top / "copied"
+
+    def first() -> Run:
+        shutil.rmtree(top / "own" / "locker", ignore_errors=True)
+        os.sync()
+        return run(command, env)
+
+    def by_hand() -> Run:
+        shutil.rmtree(copied, ignore_errors=True)
+        os.sync()
+        line = f"cp -r '{here}' '{copied}' && sync && b2sum -l 256 '{copied}'/*"
+        return run(["sh", "-c", line])
+
+    mine, other = in_turn(first, by_hand, rounds=3)
+    what = f"a first backup of {size} MiB against cp + sync + b2sum"
+    print(ratio_line(what, mine, other, 1.5))
+    second = [run(command, env) for _ in range(4)][1:]
+    print(ratio_line("an unchanged second backup against the first", second, mine, 0.1))
+
+
+def _many_small(top: Path) -> None:
+    env = {"CFERRY_HOME": str(top / "many")}
+    few = {"CFERRY_HOME": str(top / "few")}
+    _lay(Locker(top / "many" / "locker"), 10_000)
+    _lay(Locker(top / "few" / "locker"), 1_000)
+    command = [sys.executable, "-m", "clever_ferry", "backup"]
+    first = run([*command, "list"], env)
+    listed = [run([*command, "list"], env) for _ in range(5)]
+    none = [run([sys.executable, "-m", "clever_ferry", "log"], env) for _ in range(5)]
+    print(
+        f"backup list of 10,000 snapshots of {_FILES} files: "
+        f"{median(r.seconds for r in listed):.3f} s (0.5 wanted; `cferry log` of nothing takes "
+        f"{median(r.seconds for r in none):.3f} s), the very first time {first.seconds:.2f} s, "
+        f"peak memory {max(r.memory for r in listed) / 1e6:.0f} MB"
+    )
+    all_, tenth = run([*command, "verify"], env), run([*command, "verify"], few)
+    print(
+        f"backup verify: {all_.seconds:.2f} s for 10,000 snapshots, {tenth.seconds:.2f} s for "
+        f"1,000: {all_.seconds / tenth.seconds:.1f} times for 10 times as many; "
+        f"peak memory {all_.memory / 1e6:.0f} MB (150 wanted)"
+    )
+
+
+def _lay(locker: Locker, count: int) -> None:
+    """Lay snapshots of 20 files each, half of which change from one to the next."""
+    real, disk.sync_folder = disk.sync_folder, lambda path: None
+    sync, disk.Writer.sync = disk.Writer.sync, lambda self: None  # type: ignore[method-assign]
+    try:
+        fixed = [locker.objects.put(BytesPayload(b"fixed %d" % n)) for n in range(_FILES // 2)]
+        for number in range(count):
+            new = locker.objects.put(BytesPayload(os.urandom(16)))
+            files = tuple(
+                KeptFile(f"world/piece{n:02}.sav", 1000, number, digest, Attributes(0o644))
+                for n, digest in enumerate([*fixed, *[new] * (_FILES - len(fixed))])
+            )
+            reason = Reason(
+                f"20260101-000000-{number:06x}", "backup", number * 10**9, "",
+                About("big", "here", "Big: Here"),
+                (KeptSave(1, "World", {"slot": 1}, (("Day", str(number)),), (files[0].path,)),),
+            )  # fmt: skip
+            locker.snapshots.write(
+                Snapshot(
+                    reason.id, reason.kind, reason.made, reason.note, "/saves", reason.about,
+                    reason.saves, files,
+                )
+            )  # fmt: skip
+    finally:
+        disk.sync_folder = real
+        disk.Writer.sync = sync  # type: ignore[method-assign]
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,94 @@
+"""A process that has the programs' modules loaded and forks a fresh one for each run.
+
+A test runs hundreds of commands, and most of a short command's time is Python's start. Each
+run is a process of its own, with its own arguments, environment, output and exit code, as if it
+had been started anew; where the system can't fork, the callers start Python instead.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import runpy
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+__all__ = ["can_fork", "run_forked"]
+
+_server: subprocess.Popen[str] | None = None
+
+
+def can_fork() -> bool:
+    return sys.platform == "linux"
+
+
+def run_forked(module: str, arguments: list[str], env: dict[str, str], out: Path) -> int:
+    """Run a module as a program; its output goes to `out`.out and `out`.err."""
+    global _server
+    if _server is None or _server.poll() is not None:
+        _server = subprocess.Popen(
+            [sys.executable, "-u", __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+            text=True,
+        )  # fmt: skip
+    assert _server.stdin is not None
+    assert _server.stdout is not None
+    request = {"module": module, "arguments": arguments, "env": env, "out": str(out),
+               "folder": str(Path.cwd())}  # fmt: skip
+    _server.stdin.write(json.dumps(request) + "\n")
+    _server.stdin.flush()
+    answer = _server.stdout.readline()
+    return int(answer)
+
+
+def _serve() -> None:
+    import importlib
+    import pkgutil
+
+    import rich.progress
+    import rich.table
+
+    import clever_ferry.cli.commands as commands
+    import clever_ferry_demo.saltglass.program
+
+    loaded: list[Any] = [rich.table, rich.progress, clever_ferry_demo.saltglass.program]
+    for found in pkgutil.iter_modules(commands.__path__):
+        loaded.append(importlib.import_module(f"{commands.__name__}.{found.name}"))
+    for line in sys.stdin:
+        child = os.fork()
+        if child == 0:
+            _run(json.loads(line))
+        _, status = os.waitpid(child, 0)
+        print(os.waitstatus_to_exitcode(status), flush=True)
+
+
+def _run(request: dict[str, Any]) -> None:
+    os.environ.clear()
+    os.environ.update(request["env"])
+    os.chdir(request["folder"])
+    for number, ending in ((1, "out"), (2, "err")):
+        flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC
+        os.dup2(os.open(f"{request['out']}.{ending}", flags, 0o600), number)
+    os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
+    sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115
+    for number, name in ((1, "stdout"), (2, "stderr")):
+        setattr(sys, name, open(number, "w", encoding="utf-8", closefd=False))  # noqa: SIM115
+    sys.argv = [request["module"], *request["arguments"]]
+    code = 0
+    try:
+        runpy.run_module(request["module"], run_name="__main__", alter_sys=True)
+    except SystemExit as ended:
+        code = ended.code if isinstance(ended.code, int) else int(ended.code is not None)
+    except BaseException:
+        import traceback
+
+        traceback.print_exc()
+        code = 1
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(code)
+
+
+if __name__ == "__main__":
+    _serve()
