@@ -22,7 +22,6 @@ from clever_ferry.cli.screen import (
     table,
     told_facts,
     when,
-    when_cell,
 )
 from clever_ferry.crossing.backing_up import BackedUp
 from clever_ferry.errors import NotFoundError, WrongUseError
@@ -32,6 +31,7 @@ __all__ = ["command"]
 
 _C = TypeVar("_C", bound=Callable[..., object] | click.Command)
 _SHOWN = 20
+_FEW = 4
 _KINDS = {
     "backup": "asked for",
     "crossing": "before a crossing",
@@ -132,13 +132,13 @@ def list_(computer: Path | None, where: str | None, every: bool, as_json: bool) 
         raise NotFoundError(
             "There are no backups yet.", advice="`cferry backup saltglass` would make one."
         )
-    shown = table("Id", "When", "Of", "Saves", "Size", "Why", right=("Size",))
+    shown = table("Backup", "Of", "Saves", "Why")
     for one in kept:
+        edition, _, account = one.about.title.partition(" (")
         shown.add_row(
-            one.id, when_cell(one.made), escape(one.about.title),
-            "\n".join(_save(save) for save in one.saves[:4])
-            + (f"\n[dim]… and {len(one.saves) - 4} more[/]" if len(one.saves) > 4 else ""),
-            size(one.size), escape(one.note or _KINDS[one.kind]),
+            f"{one.id}\n[dim]{when(one.made)}[/]",
+            f"{escape(edition)}\n[dim]{escape(account.rstrip(')'))}\n{size(one.size)}[/]",
+            _saves(one), escape(one.note or _KINDS[one.kind]),
         )  # fmt: skip
     out.print(shown)
     if len(kept) < count:
@@ -146,6 +146,16 @@ def list_(computer: Path | None, where: str | None, every: bool, as_json: bool) 
     for fault in faults:
         out.print(f"[bad]{escape(fault)}[/]", soft_wrap=True)
     out.print(f"[dim]They are in[/] [place]{escape(place(ferry.keeps.locker.folder))}[/]")
+
+
+def _saves(one: Kept) -> str:
+    lines = []
+    for save in one.saves[:_FEW]:
+        facts = told_facts(save.facts[:2])
+        lines.append(f"{save.slot:>2}  [save]{escape(save.title)}[/]\n    [dim]{escape(facts)}[/]")
+    if len(one.saves) > _FEW:
+        lines.append(f"    [dim]… and {len(one.saves) - _FEW} more[/]")
+    return "\n".join(lines)
 
 
 @command.command("show")
