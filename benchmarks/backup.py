@@ -2,8 +2,8 @@
 
 python -m benchmarks.backup [MEBIBYTES]
 
-The first backup of hardly compressible pieces is held against `cp` + `sync` + `b2sum -l 256`
-(the same digest by coreutils), the second against the first. 10,000 snapshots of 20 files are
+The first backup of hardly compressible pieces is held against `cp` + `sync` + `b3sum`
+(the same digest by its own command), the second against the first. 10,000 snapshots of 20 files are
 listed by the program, and verified beside a tenth of them, to show that this is linear.
 """
 
@@ -49,11 +49,11 @@ def _one_large(top: Path, size: int) -> None:
     def by_hand() -> Run:
         shutil.rmtree(copied, ignore_errors=True)
         os.sync()
-        line = f"cp -r '{here}' '{copied}' && sync && b2sum -l 256 '{copied}'/*"
+        line = f"cp -r '{here}' '{copied}' && sync && b3sum '{copied}'/*"
         return run(["sh", "-c", line])
 
     mine, other = in_turn(first, by_hand, rounds=3)
-    what = f"a first backup of {size} MiB against cp + sync + b2sum"
+    what = f"a first backup of {size} MiB against cp + sync + b3sum"
     print(ratio_line(what, mine, other, 1.5))
     second = [run(command, env) for _ in range(4)][1:]
     print(ratio_line("an unchanged second backup against the first", second, mine, 0.1))

@@ -22,10 +22,10 @@ class Run(NamedTuple):
 
 def run(command: Sequence[str], env: dict[str, str] | None = None) -> Run:
     """Run a command to its end; raises where it fails."""
+    whole = {**os.environ, **(env or {})}
+    whole.pop("PYTHONDONTWRITEBYTECODE", None)  # an installed program has its bytecode
     started = time.perf_counter()
-    process = subprocess.Popen(
-        command, stdout=subprocess.DEVNULL, env={**os.environ, **(env or {})}
-    )
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, env=whole)
     _, status, usage = os.wait4(process.pid, 0)
     seconds = time.perf_counter() - started
     process.returncode = os.waitstatus_to_exitcode(status)

@@ -196,6 +196,7 @@ def test_a_record_that_was_meddled_with_is_not_believed(den: Den) -> None:
     assert "not as it was written" in den.cferry("backup", "list").out
     den.cferry("restore", record.stem, code=5)
     assert "pruned" in den.cferry("backup", "prune", code=5).err
+    den.cferry("backup", "saltglass/depot")  # it does not stand in the way of a new one
 
 
 def test_a_bag_is_valid_to_others(den: Den, tmp_path: Path) -> None:

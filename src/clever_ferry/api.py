@@ -9,13 +9,10 @@ print(ferry.carry_out(plan).number)
 from __future__ import annotations
 
 import os
-import secrets
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from pathlib import Path
-
-import platformdirs
 
 from clever_ferry.backups import Backups
 from clever_ferry.cargo import Save
@@ -224,7 +221,7 @@ class Ferry:
             chosen=start.slots,
             slots=goal.slots,
             given=given or {},
-            random=secrets.token_bytes,
+            random=os.urandom,
         )
         return replace(plan, signs=signs_of(self.computer, to_berth))
 
@@ -327,6 +324,8 @@ def open_ferry(computer: Path | None = None) -> Ferry:
     if home:
         config = keeps = Path(home)
     else:
+        import platformdirs
+
         config = platformdirs.user_config_path("cferry", appauthor=False)
         keeps = here.keeps or platformdirs.user_data_path("cferry", appauthor=False)
     locker = os.environ.get("CFERRY_LOCKER")

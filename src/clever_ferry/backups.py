@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import secrets
+import os
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -140,7 +140,7 @@ class Backups:
             chosen=",".join(str(save.slot) for save in chosen),
             slots=None,
             given={},
-            random=secrets.token_bytes,
+            random=os.urandom,
             as_it_was=True,
         )
         return replace(plan, signs=signs_of(self._computer, berth))

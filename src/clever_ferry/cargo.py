@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any
+
+from blake3 import blake3
 
 from clever_ferry.payload import Payload
-
-if TYPE_CHECKING:
-    from concurrent.futures import Future, ThreadPoolExecutor
 
 __all__ = ["DIGEST_SIZE", "DigestedPayload", "Fact", "Piece", "Save", "digest_of", "new_digest"]
 
 DIGEST_SIZE = 32
-"""Bytes of the BLAKE2b digests by which contents are told apart (`b2sum -l 256` gives the same)."""
+"""Bytes of the BLAKE3 digests by which contents are told apart (`b3sum` gives the same)."""
 
 
-def new_digest() -> hashlib.blake2b:
+def new_digest() -> blake3:
     """Return a running digest."""
-    return hashlib.blake2b(digest_size=DIGEST_SIZE)
+    return blake3()
 
 
 def digest_of(payload: Payload) -> str:
@@ -29,43 +27,6 @@ def digest_of(payload: Payload) -> str:
     for _ in digested.chunks():
         pass
     return digested.digest or ""
-
-
-class _Running:
-    """A digest that takes large chunks in beside the work of its caller."""
-
-    def __init__(self) -> None:
-        self._digest = new_digest()
-        self._pool: ThreadPoolExecutor | None = None
-        self._last: Future[None] | None = None
-
-    def update(self, chunk: bytes) -> None:
-        self._wait()
-        if len(chunk) < _LARGE:
-            self._digest.update(chunk)
-            return
-        if self._pool is None:
-            from concurrent.futures import ThreadPoolExecutor
-
-            self._pool = ThreadPoolExecutor(1)
-        self._last = self._pool.submit(self._digest.update, chunk)
-
-    def _wait(self) -> None:
-        if self._last is not None:
-            self._last.result()
-            self._last = None
-
-    def hexdigest(self) -> str:
-        self._wait()
-        return self._digest.hexdigest()
-
-    def close(self) -> None:
-        if self._pool is not None:
-            self._pool.shutdown()
-
-
-_LARGE = 1 << 18
-"""Bytes from which on a chunk is worth another thread."""
 
 
 @dataclass
@@ -82,14 +43,11 @@ class DigestedPayload:
 
     def chunks(self) -> Iterator[bytes]:
         """Yield the bytes, and keep their digest at the end."""
-        running = _Running()
-        try:
-            for chunk in self.inner.chunks():
-                running.update(chunk)
-                yield chunk
-            self.digest = running.hexdigest()
-        finally:
-            running.close()
+        running = new_digest()
+        for chunk in self.inner.chunks():
+            running.update(chunk)
+            yield chunk
+        self.digest = running.hexdigest()
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import secrets
+import os
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
@@ -65,7 +65,7 @@ def _recorded(
     clock: Callable[[], int],
 ) -> Crossed:  # fmt: skip
     target = plan.target.berth
-    making = Making(started, secrets.token_bytes)
+    making = Making(started, os.urandom)
     with recorded(keeps, token, started, _story(plan), clock) as line:
         aim = Aim(
             target.folder, f"crossing {line.number}", line.number, "proved", "put back",

@@ -15,10 +15,9 @@ it, from the journal and the locker alone (`recovering.py`).
 
 from __future__ import annotations
 
-import secrets
+import os
 import time
 from collections.abc import Callable, Iterable, Iterator
-from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -43,7 +42,7 @@ _MARGIN = 16 << 20
 
 def new_token(made: int) -> str:
     """Return an id for a change and its snapshot: the time (UTC) and six random hex digits."""
-    return f"{time.strftime('%Y%m%d-%H%M%S', time.gmtime(made / 1e9))}-{secrets.token_hex(3)}"
+    return f"{time.strftime('%Y%m%d-%H%M%S', time.gmtime(made / 1e9))}-{os.urandom(3).hex()}"
 
 
 @dataclass(frozen=True)
@@ -146,19 +145,18 @@ def _stage(
     progress: Progress,
 ) -> None:  # fmt: skip
     """Stage the new files; where there is much, the old ones go into the locker meanwhile."""
-    taking: Future[None] | None = None
-    pool = ThreadPoolExecutor(1) if min(_size(aim), aim.adding) > _WORTH_A_THREAD else None
-    try:
-        if pool is not None:
-            taking = pool.submit(packing.take_in, aim.files, aim.likely)
-        tally = Tally(progress, "reading", aim.adding or None)
+    tally = Tally(progress, "reading", aim.adding or None)
+    if min(_size(aim), aim.adding) < _WORTH_A_THREAD:
         for output in outputs():
             staging.stage(output, tally)
-        if taking is not None:
-            taking.result()
-    finally:
-        if pool is not None:
-            pool.shutdown()
+        return
+    from concurrent.futures import ThreadPoolExecutor
+
+    with ThreadPoolExecutor(1) as pool:
+        taking = pool.submit(packing.take_in, aim.files, aim.likely)
+        for output in outputs():
+            staging.stage(output, tally)
+        taking.result()
 
 
 def _keep(aim: Aim, staging: Replacement, packing: Packing, progress: Progress) -> Snapshot:

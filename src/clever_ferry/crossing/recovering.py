@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import secrets
+import os
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -101,7 +101,7 @@ def _set_right(keeps: Keeps, entry: Entry, finished: bool) -> None:
     put_back(
         keeps.locker,
         keeps.locker.snapshot(entry.id),
-        f"{entry.id}-back-{secrets.token_hex(2)}",
+        f"{entry.id}-back-{os.urandom(2).hex()}",
         anchor,
         entry.anchor_stamp,
         announce,

@@ -14,7 +14,6 @@ A described computer is a folder tree with a `computer.toml` at its top:
 from __future__ import annotations
 
 import os
-import platform
 import sys
 import tomllib
 from collections.abc import Mapping
@@ -22,7 +21,6 @@ from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 from typing import Literal
 
-import platformdirs
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from clever_ferry.errors import DamagedError, NotFoundError
@@ -63,6 +61,10 @@ class Computer:
 
 def this_computer() -> Computer:
     """Return the computer that the program runs on, with the folders its system names."""
+    import platform
+
+    import platformdirs
+
     home = Path.home()
     documents = Path(platformdirs.user_documents_dir())
     name = platform.node().split(".")[0] or "this-computer"
@@ -104,7 +106,7 @@ def _xdg(variable: str, usual: Path) -> Path:
 
 
 class _Description(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)
 
     name: str = Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")
     system: Literal["windows", "linux", "macos"]

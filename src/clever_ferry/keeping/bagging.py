@@ -6,7 +6,6 @@ Source: RFC 8493, The BagIt File Packaging Format (V1.0).
 from __future__ import annotations
 
 import json
-import zipfile
 from collections.abc import Callable
 from datetime import UTC, datetime
 from hashlib import sha256, sha512
@@ -51,6 +50,8 @@ def export_bag(
 def _write(
     locker: Locker, snapshot: Snapshot, part: Path, progress: Callable[[int], None]
 ) -> list[str]:
+    import zipfile
+
     top = f"clever-ferry-{snapshot.id}"
     sums: dict[str, list[str]] = {"sha256": [], "sha512": []}
     renamed, taken = [], set[str]()

@@ -7,11 +7,11 @@ write apart, and `list.sqlite` is a copy of the snapshots in short, made anew wh
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from clever_ferry.errors import RefusedError
+from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.keeping.listing import list_snapshots
 from clever_ferry.keeping.objects import Objects
 from clever_ferry.keeping.snapshots import (
@@ -95,7 +95,8 @@ class Locker:
         """Return the newest backup of a folder that was asked for."""
         for one in self.listed()[0]:
             if one.kind == "backup" and one.root == str(root):
-                return self.snapshot(one.id)
+                with suppress(DamagedError):  # an earlier one will do, or none
+                    return self.snapshot(one.id)
         return None
 
 

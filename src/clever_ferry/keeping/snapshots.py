@@ -1,7 +1,7 @@
 """Snapshots: how a folder stood at one time, as a file that says so and proves itself whole.
 
-A snapshot is a JSON file `snapshots/<id>.json`: `snapshot` (the version, 1), `digest` (BLAKE2b,
-256 bits, of the body as compact JSON with sorted keys), and `body` with every path, size, time
+A snapshot is a JSON file `snapshots/<id>.json`: `snapshot` (the version, 1), `digest` (BLAKE3
+of the body as compact JSON with sorted keys), and `body` with every path, size, time
 stamp, attributes and content's digest, what was absent, the folders, and the saves in words.
 """
 

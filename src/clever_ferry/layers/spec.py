@@ -26,7 +26,7 @@ _HEX = r"^([0-9a-fA-F]{2})+$"
 
 
 class _Spec(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
 
 class CompressedSpec(_Spec):

@@ -46,7 +46,7 @@ _NAME = Field(pattern=r"^[a-z][a-z0-9_]{0,39}$")
 
 
 class _Spec(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True, populate_by_name=True)
 
 
 class LengthSpec(_Spec):

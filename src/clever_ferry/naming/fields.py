@@ -44,7 +44,7 @@ _FORBIDDEN = frozenset('/\\:*?"<>|') | {chr(code) for code in range(32)} | {chr(
 class _Field(BaseModel):
     """What all fields share: how a crossing finds the value that it writes."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
     on_arrival: tuple[Arrival, ...] = Field(
         default=("kept",),

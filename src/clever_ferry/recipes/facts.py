@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import configparser
 import json
 import math
 from collections.abc import Mapping, Sequence
@@ -125,6 +124,8 @@ def _read_json(raw: bytes, piece: Piece) -> Any:
 
 
 def _read_ini(raw: bytes, piece: Piece) -> Any:
+    import configparser
+
     parser = configparser.ConfigParser(interpolation=None, strict=False)
     try:
         parser.read_string(raw.decode("utf-8-sig"))

@@ -50,7 +50,7 @@ KNOWN_FOLDERS: tuple[str, ...] = Under.__args__  # type: ignore[attr-defined]
 
 
 class _Info(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True, populate_by_name=True)
 
 
 class GameInfo(_Info):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import secrets
+import os
 import time
 from pathlib import Path
 
@@ -31,7 +31,7 @@ def command(computer: Path | None, folder: Path, out: Path, as_json: bool) -> No
     all else is byte for byte as it was.
     """
     ferry = ferry_here(computer)
-    making = Making(time.time_ns(), secrets.token_bytes)
+    making = Making(time.time_ns(), os.urandom)
     done = put_together(folder, out, ferry.recipes, making)
     if as_json:
         echo_json(
