@@ -237,6 +237,11 @@ def troubled(trouble: Trouble) -> Iterator[Trouble]:
         if power:
             power.synced_folder(path)
 
+    def synced(path: Path) -> None:
+        trouble.step("sync", path)
+        if power:
+            power.synced(path)
+
     def unlinked(path: Path) -> None:
         trouble.step("unlink", path)
         path.unlink(missing_ok=True)
@@ -248,6 +253,7 @@ def troubled(trouble: Trouble) -> Iterator[Trouble]:
         patch.setattr(disk, "Reader", Reader)
         patch.setattr(disk, "sync_folder", synced_folder)
         patch.setattr(disk, "unlink", unlinked)
+        patch.setattr(disk, "sync", synced)
         for name, told in (
             ("rename", "renamed"),
             ("_make_one", "made_folder"),

@@ -249,6 +249,30 @@ def test_a_target_over_two_file_systems(
         subprocess.run(["umount", "-l", people], check=True)
 
 
+@pytest.mark.parametrize("nth", range(1, 26, 4))
+def test_large_files_that_fail_while_others_are_written(
+    den: Den, monkeypatch: pytest.MonkeyPatch, nth: int
+) -> None:
+    """Large files are synced beside the work; none is relied on before."""
+    monkeypatch.setattr(disk, "LARGE", 0)
+    ferry, before, count = ferry_for(den, monkeypatch), state(den.top), 0
+
+    def failing(path: Path) -> None:
+        nonlocal count
+        count += 1
+        if count == nth:
+            raise OSError(5, "Input/output error", str(path))
+
+    monkeypatch.setattr(disk, "sync", failing)
+    monkeypatch.setattr(disk.Writer, "sync", lambda self: failing(self.path))
+    with pytest.raises(PutBackError, match="input/output error"):
+        ferry.carry_out(ferry.plan("saltglass/depot:1,3", "saltglass/tern:1,2"))
+    assert state(den.top) == before
+    ferry.carry_out(ferry.plan("saltglass/tern", "saltglass/depot"))
+    ferry.undo(ferry.plan_undo())
+    assert state(den.top) == before
+
+
 def test_attributes_stay_what_they_were(den: Den) -> None:
     world = next(den.depot.glob("voyage-00-*/world.sgw"))
     meta = world.with_name("meta.json")

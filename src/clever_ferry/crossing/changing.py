@@ -101,6 +101,7 @@ def change(
                 keeps.journal.write(entry)
                 _stage(aim, staging, packing, outputs, progress)
                 before = _keep(aim, staging, packing, progress)
+                staging.settle()
             entry = replace(entry, phase="replacing")
             keeps.journal.write(entry)
         except BaseException:

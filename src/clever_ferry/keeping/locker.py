@@ -62,7 +62,10 @@ class Locker:
         with self.writing(what):
             for left in self.objects.leftovers():
                 disk.unlink(left)
-            yield Packing(self)
+            try:
+                yield Packing(self)
+            finally:
+                self.objects.abandon()
 
     @contextmanager
     def writing(self, what: str) -> Iterator[None]:

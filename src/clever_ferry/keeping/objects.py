@@ -9,15 +9,20 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
+from contextlib import suppress
+from functools import partial
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import zstandard
 
-from clever_ferry.cargo import DIGEST_SIZE, DigestedPayload
-from clever_ferry.errors import DamagedError
+from clever_ferry.cargo import DIGEST_SIZE, DigestedPayload, digest_of
+from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.moving import disk
-from clever_ferry.payload import CHUNK, Payload, StreamPayload
+from clever_ferry.payload import CHUNK, Payload, StreamPayload, head
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future
 
 __all__ = ["Objects", "Stored"]
 
@@ -41,6 +46,7 @@ class Objects:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._unsynced: dict[Path, None] = {}
+        self._beside = disk.Beside()
 
     def place(self, digest: str) -> Path | None:
         """Return where an object is, None where it is missing."""
@@ -56,27 +62,48 @@ class Objects:
     def put(self, payload: Payload, progress: Callable[[int], None] = lambda _: None) -> str:
         """Keep a content; return its digest.
 
-        What is kept is read back and compared with the source byte by byte, also where it was
-        there already; a damaged object is replaced. It lasts once `sync` was called. Raises
-        DamagedError where it does not read back.
+        What is kept is read back and its digest taken again, also where it was there already;
+        a damaged object is replaced. With a large one that goes on beside the caller's further
+        work: it is there for sure, and lasts, once `sync` has returned. Either raises
+        DamagedError where a content does not read back.
         """
         disk.make_folder(self.folder)
         source = DigestedPayload(payload)
         new = self.folder / f"{_NEW}{os.urandom(4).hex()}"
+        path = getattr(payload, "path", None)
+        size, copied = payload.size or 0, None
         try:
-            with disk.create(new) as out:
-                ending = _write(source, out, progress)
-                out.sync()
-            digest = source.digest or ""
+            if path is not None and size >= disk.LARGE and not _shrinks(head(payload, CHUNK)):
+                copied = self._beside.do(partial(disk.copy, path, new), size)
+                ending = ""
+                for chunk in source.chunks():
+                    progress(len(chunk))
+            else:
+                ending = _write(source, new, progress)
+        except BaseException:
+            self.abandon()
+            disk.unlink(new)
+            raise
+        digest = source.digest or ""
+        self._beside.do(partial(self._admit, digest, ending, new, copied), size)
+        return digest
+
+    def _admit(self, digest: str, ending: str, new: Path, copied: Future[None] | None) -> None:
+        """Sync a new object's file, read it back, and give it its name."""
+        try:
+            if copied is not None:
+                copied.result()
+            disk.sync(new)
             old = self.place(digest)
-            if old is not None and _same(payload, _content(old)):
+            if old is not None and _digest(old) == digest:
                 disk.unlink(new)
-                return digest
-            if not _same(payload, _content(new, packed=ending == _PACKED)):
+                return
+            if _digest(new, packed=ending == _PACKED) != digest:
                 raise DamagedError(
                     "A backup did not read back as what was put in, so nothing is changed.",
                     details=(f"Locker: {self.folder.parent}",),
-                    advice="The locker's disk may be failing; name another place for it with "
+                    advice="Close the game and its store's program, then try again. If this comes "
+                    "again, the locker's disk may be failing: name another place for it with "
                     "CFERRY_LOCKER.",
                 )
             place = self.folder / digest[:2] / f"{digest[2:]}{ending}"
@@ -84,17 +111,23 @@ class Objects:
             if old is not None and old != place:
                 disk.unlink(old)
             disk.rename(new, place)
+            self._unsynced[place.parent] = None
+            self._unsynced[self.folder] = None
         except BaseException:
             disk.unlink(new)
             raise
-        self._unsynced[place.parent] = None
-        self._unsynced[self.folder] = None
-        return digest
 
     def sync(self) -> None:
-        """Make the names of all that was put last."""
+        """Make all that was put last, the bytes and the names."""
+        self._beside.wait()
         for folder in self._unsynced:
             disk.sync_folder(folder)
+        self._unsynced = {}
+
+    def abandon(self) -> None:
+        """Give up what was put and not made last; nothing names it yet."""
+        with suppress(OSError, FerryError):
+            self._beside.wait()
         self._unsynced = {}
 
     def payload(self, digest: str, size: int | None = None) -> Payload:
@@ -154,17 +187,18 @@ def _folders(folder: Path) -> list[Path]:
     return sorted(path for path in folder.iterdir() if len(path.name) == 2 and path.is_dir())
 
 
-def _write(source: Payload, out: disk.Writer, progress: Callable[[int], None]) -> str:
+def _write(source: Payload, new: Path, progress: Callable[[int], None]) -> str:
     """Write a content, packed where that is worth it; return the ending that says which."""
     packer: zstandard.ZstdCompressionObj | None = None
-    for number, chunk in enumerate(source.chunks()):
-        if number == 0 and _shrinks(chunk):
-            packer = zstandard.ZstdCompressor(level=_LEVEL, write_checksum=True).compressobj()
-        out.write(chunk if packer is None else packer.compress(chunk))
-        progress(len(chunk))
-    if packer is None:
-        return ""
-    out.write(packer.flush())
+    with disk.create(new) as out:
+        for number, chunk in enumerate(source.chunks()):
+            if number == 0 and _shrinks(chunk):
+                packer = zstandard.ZstdCompressor(level=_LEVEL, write_checksum=True).compressobj()
+            out.write(chunk if packer is None else packer.compress(chunk))
+            progress(len(chunk))
+        if packer is None:
+            return ""
+        out.write(packer.flush())
     return _PACKED
 
 
@@ -189,17 +223,9 @@ def _content(place: Path, *, packed: bool | None = None) -> Iterator[bytes]:
         raise DamagedError(f"The backup's object {name} is damaged: it ends in the middle.")
 
 
-def _same(source: Payload, kept: Iterator[bytes]) -> bool:
-    """Compare two contents that come in chunks of any sizes."""
-    held = b""
+def _digest(place: Path, *, packed: bool | None = None) -> str:
+    """Return the digest of what an object's file holds, '' where that can't be told."""
     try:
-        for ours in source.chunks():
-            while ours:
-                held = held or next(kept, b"")
-                count = min(len(ours), len(held))
-                if not count or ours[:count] != held[:count]:  # a whole slice is no copy
-                    return False
-                ours, held = ours[count:], held[count:]
-        return not held and not next(kept, b"")
+        return digest_of(StreamPayload(lambda: _content(place, packed=packed)))
     except DamagedError:
-        return False
+        return ""

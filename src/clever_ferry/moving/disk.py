@@ -9,16 +9,24 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
+from typing import TYPE_CHECKING
 
 from clever_ferry.moving import system
 from clever_ferry.moving.system import Attributes
 
+if TYPE_CHECKING:
+    from concurrent.futures import Future, ThreadPoolExecutor
+
 __all__ = [
+    "LARGE",
+    "Beside",
     "Reader",
     "Writer",
+    "copy",
     "create",
     "device_of",
     "free_bytes",
@@ -28,6 +36,7 @@ __all__ = [
     "remove_folder",
     "rename",
     "set_times",
+    "sync",
     "sync_folder",
     "unlink",
     "write_synced",
@@ -82,6 +91,42 @@ class Writer:
         self.close()
 
 
+class Beside:
+    """Steps over large files, begun in their order, two at a time, beside their caller's work.
+
+    Nothing may rely on such a step before `wait` has returned, or the step's own future.
+    """
+
+    def __init__(self) -> None:
+        self._pool: ThreadPoolExecutor | None = None
+        self._waiting: list[Future[None]] = []
+
+    def do(self, step: Callable[[], None], size: int) -> Future[None] | None:
+        """Take a step: for a small file at once, for a large one in its turn."""
+        if size < LARGE:
+            step()
+            return None
+        if self._pool is None:
+            from concurrent.futures import ThreadPoolExecutor
+
+            self._pool = ThreadPoolExecutor(2)
+        self._waiting.append(self._pool.submit(step))
+        return self._waiting[-1]
+
+    def wait(self) -> None:
+        """Return once all steps are taken; raises what went wrong with one."""
+        waiting, self._waiting = self._waiting, []
+        pool, self._pool = self._pool, None
+        if pool is not None:
+            pool.shutdown()
+        for one in waiting:
+            one.result()
+
+
+LARGE = 4 << 20
+"""Bytes from which on a file is worth another thread."""
+
+
 class Reader:
     """A file that is being read."""
 
@@ -130,6 +175,21 @@ def create(path: Path) -> Writer:
 def open_to_read(path: Path) -> Reader:
     """Open a file; it is never locked nor changed."""
     return Reader(path)
+
+
+def copy(source: Path, new: Path) -> None:
+    """Copy a file's bytes to a file that is not there yet, by the system's quickest way."""
+    create(new).close()
+    shutil.copyfile(source, new)
+
+
+def sync(path: Path) -> None:
+    """Have a file's bytes on the disk itself."""
+    handle = os.open(path, os.O_RDWR | _BINARY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
 
 
 def rename(old: Path, new: Path) -> None:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import errno
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 
 from clever_ferry.cargo import DigestedPayload
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
-from clever_ferry.moving.system import attributes_of
+from clever_ferry.moving.system import Attributes, attributes_of
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import Output
 
@@ -63,6 +65,7 @@ class Replacement:
             self.anchor = self.anchor.parent
         self._stages: dict[int, Path] = {}
         self._stamps: dict[Path, int] = {}
+        self._beside = disk.Beside()
         self.staged: list[Staged] = []
         self.clean = True
         """Whether all that was staged is in its place or removed again."""
@@ -75,6 +78,8 @@ class Replacement:
 
     def discard(self) -> None:
         """Remove what was staged and is not in its place yet."""
+        with suppress(OSError):
+            self._beside.wait()
         for stage in self._stages.values():
             self.clean &= sweep(stage.parent, self._token)
         self._stages = {}
@@ -104,12 +109,16 @@ class Replacement:
         if attributes is None and place.exists():
             attributes = attributes_of(place)
         size = 0
-        with disk.create(file) as out:
+        out = disk.create(file)
+        try:
             for chunk in payload.chunks():
                 out.write(chunk)
                 size += len(chunk)
                 progress(len(chunk))
-            out.finish(stamp, attributes)
+        except BaseException:
+            out.close()
+            raise
+        self._beside.do(partial(_finish, out, stamp, attributes), size)
         self.staged.append(Staged(path, file, size, stamp, payload.digest))
 
     def _stage_for(self, place: Path) -> Path:
@@ -152,8 +161,13 @@ class Replacement:
             if place.is_relative_to(self._root)
         }
 
+    def settle(self) -> None:
+        """Return once all that was staged is on the disk itself."""
+        self._beside.wait()
+
     def commit(self) -> None:
         """Rename all staged files into place, in order, and remove what is to go."""
+        self.settle()
         touched: dict[Path, None] = {}
         for item in self.staged:
             place = self._root / item.path
@@ -199,6 +213,11 @@ class Replacement:
             disk.remove_folder(folder)
             folder = folder.parent
             touched[folder] = None
+
+
+def _finish(out: disk.Writer, stamp: int, attributes: Attributes | None) -> None:
+    with out:
+        out.finish(stamp, attributes)
 
 
 def sweep(anchor: Path, token: str) -> bool:
