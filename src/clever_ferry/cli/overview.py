@@ -53,6 +53,7 @@ def _next_steps(sights: list[Sight]) -> list[tuple[str, str]]:
     found = [
         ("cferry look", "where they are, and when you last played"),
         (f"cferry slots {game.id}", "each save with what you know it by"),
+        (f"cferry backup {game.id}", "keep a copy of them all"),
     ]
     others = [edition for edition in game.editions.values() if edition.id != first.berth.edition.id]
     here = {sight.berth.edition.id for sight in sights if sight.berth.game.id == game.id}

@@ -111,7 +111,7 @@ def _set_right(keeps: Keeps, entry: Entry, finished: bool) -> None:
 def _close_records(keeps: Keeps, clock: Callable[[], int]) -> None:
     """Say of crossings that ended before they were in the journal that nothing was changed."""
     with suppress(DamagedError):
-        begun = [one for one in keeps.logbook.records() if one.state == "begun"]
+        begun = keeps.logbook.begun()
         if not begun:
             return
         open_now = set(keeps.journal.open())

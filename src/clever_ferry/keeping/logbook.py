@@ -98,18 +98,26 @@ class Logbook:
 
     def records(self) -> list[Record]:
         """Return all crossings, the newest first."""
+        return self._select("")
+
+    def begun(self) -> list[Record]:
+        """Return the crossings that have not ended, as far as is written here."""
+        return self._select("WHERE state = 'begun'")
+
+    def record(self, number: int) -> Record | None:
+        """Return one crossing."""
+        return next(iter(self._select("WHERE number = ?", number)), None)
+
+    def _select(self, where: str, *values: int) -> list[Record]:
         if not self.path.exists():
             return []
         with self._open() as book:
             rows = book.execute(
                 "SELECT number, state, started, ended, manifest, story "
-                "FROM crossings ORDER BY number DESC"
+                f"FROM crossings {where} ORDER BY number DESC",
+                values,
             ).fetchall()
         return [
             Record(number, state, started, ended, manifest, json.loads(story))
             for number, state, started, ended, manifest, story in rows
         ]
-
-    def record(self, number: int) -> Record | None:
-        """Return one crossing."""
-        return next((one for one in self.records() if one.number == number), None)
