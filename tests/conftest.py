@@ -46,8 +46,9 @@ class Outcome:
 
 def run_module(module: str, *arguments: str | Path, env: dict[str, str], **more: Any) -> Outcome:
     """Run a module as a program of its own, and return what it came to."""
+    own = {name: value for name, value in os.environ.items() if not name.startswith("CFERRY_")}
     whole = {
-        **os.environ, "PYTHONIOENCODING": "utf-8", "NO_COLOR": "1", "COLUMNS": "200", **env,
+        **own, "PYTHONIOENCODING": "utf-8", "NO_COLOR": "1", "COLUMNS": "200", **env,
     }  # fmt: skip
     if can_fork() and not more:
         with tempfile.TemporaryDirectory() as folder:

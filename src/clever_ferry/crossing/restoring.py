@@ -10,6 +10,7 @@ from typing import Any
 
 from clever_ferry.cargo import digest_of
 from clever_ferry.crossing.changing import Aim, Changed, change, new_token
+from clever_ferry.crossing.guarding import await_quiet, left_by_us
 from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.crossing.putting_back import return_folders, returning
 from clever_ferry.crossing.recording import recorded, save_story
@@ -128,6 +129,7 @@ def restore(
     token = new_token(made)
     with keeps.lock(plan.root, f"restoring {snapshot.about.address}"):
         keeps.journal.refuse_open(plan.root)
+        await_quiet(files, plan.comes + plan.goes, left_by_us(keeps, plan.root))
         with recorded(keeps, token, made, _story(plan, keeps), clock) as line:
             aim = Aim(
                 files, f"restore {line.number}", line.number, "proved", "put back",

@@ -97,6 +97,8 @@ class Objects:
             old = self.place(digest)
             if old is not None and _digest(old) == digest:
                 disk.unlink(new)
+                disk.sync(old)  # whoever put it there may have been cut short before that
+                self._unsynced[old.parent] = None
                 return
             if _digest(new, packed=ending == _PACKED) != digest:
                 raise DamagedError(
