@@ -59,6 +59,8 @@ class Fact:
     value: int | float | str | bool
     text: str
     """The value in a player's words, such as `12 h 05 min`."""
+    unit: str | None = None
+    """What a number counts, as the recipe says: `s` is play time."""
 
 
 @dataclass(frozen=True)
@@ -93,6 +95,10 @@ class Piece:
         return " ".join((self.role, *map(str, self.fields.values())))
 
 
+_HARDLY_PLAYED = 600
+"""Seconds of play time below which a save is taken for a throwaway."""
+
+
 @dataclass(frozen=True)
 class Save:
     """One save: its pieces, the slot (counted from 1), its name's fields, and its facts."""
@@ -121,6 +127,14 @@ class Save:
     def files(self) -> tuple[str, ...]:
         """The files of the berth that hold it."""
         return tuple(dict.fromkeys(path for piece in self.pieces for path in piece.files))
+
+    @property
+    def throwaway(self) -> bool:
+        """Whether it was hardly played: a save that was made to be replaced, probably."""
+        played = [fact.value for fact in self.facts if fact.unit == "s"]
+        return bool(played) and all(
+            isinstance(value, int | float) and value < _HARDLY_PLAYED for value in played
+        )
 
     def fact(self, key: str) -> Fact | None:
         """Return one fact, or None where it is not known."""

@@ -46,6 +46,7 @@ def save_data(save: Save) -> dict[str, Any]:
             {"role": p.role, "fields": dict(p.fields), "entry": p.entry, "size": p.size}
             for p in save.pieces
         ],
+        "throwaway": save.throwaway,
         "problems": list(save.problems),
         "notes": list(save.notes),
     }

@@ -137,7 +137,7 @@ def _read_ini(raw: bytes, piece: Piece) -> Any:
 def _fact(key: str, info: FactInfo, value: int | float | str) -> Fact:
     if isinstance(value, str) and info.unit in ("s", "count", "days-0"):
         value = _number(value)  # INI and XML know text alone
-    return Fact(key, info.label, value, in_words(value, info.unit))
+    return Fact(key, info.label, value, in_words(value, info.unit), info.unit)
 
 
 def _number(text: str) -> int | float | str:

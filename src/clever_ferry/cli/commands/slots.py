@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import replace
+from functools import partial
 from pathlib import Path
+from typing import Any
 
 import click
 
+from clever_ferry.api import Ferry
+from clever_ferry.cargo import Save
 from clever_ferry.cli.described import berth_data, save_data
 from clever_ferry.cli.exits import NOTHING
 from clever_ferry.cli.here import can_ask, choose, ferry_here, give_option
@@ -13,6 +19,7 @@ from clever_ferry.cli.screen import (
     console,
     echo_json,
     escape,
+    facts_line,
     heading,
     indented,
     numbered,
@@ -20,33 +27,60 @@ from clever_ferry.cli.screen import (
     table,
     when_cell,
 )
-from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.errors import WrongUseError
+from clever_ferry.finding.berths import Berth, OpenBerth
+from clever_ferry.proving.relating import Related, relate
 
 __all__ = ["command"]
 
 
+_ORDERS: dict[str, Callable[[Save], Any]] = {
+    "newest": lambda save: -(save.stamp or 0),
+    "slot": lambda save: save.slot,
+    "name": lambda save: save.title.casefold(),
+    "size": lambda save: -save.size,
+}
+
+
 @click.command("slots")
-@click.argument("where")
+@click.argument("where", nargs=-1, required=True, metavar="WHERE [WHERE]")
 @click.option("--account", metavar="NAME", help="Whose saves, where several accounts have some.")
+@click.option(
+    "--sort",
+    "order",
+    type=click.Choice([*_ORDERS]),
+    default="newest",
+    show_default=True,
+    help="What comes first.",
+)
 @give_option
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
 def command(
-    computer: Path | None, where: str, account: str | None, given: dict[str, str], as_json: bool
-) -> None:
-    """List saves with what you know them by: name, day, play time.
+    computer: Path | None, where: tuple[str, ...], account: str | None, order: str,
+    given: dict[str, str], as_json: bool,
+) -> None:  # fmt: skip
+    """List saves with what you know them by: name, day, play time. The newest comes first.
 
     WHERE is a game (saltglass), an edition (saltglass/depot), or some of its slots
     (saltglass/depot:2, :2,5, :1-3, :"Gull Rock"). For saves in another folder:
-    openttd/server@/path/to/folder.
+    openttd/server@/path/to/folder. Two WHEREs are compared: which saves are the same
+    progress, and which side is ahead.
     """
+    if len(where) > 2:
+        raise WrongUseError("Two places can be compared, not more.")
     ferry = ferry_here(computer)
-    opened = choose(
-        lambda answers: ferry.slots(where, answers.get("--account", account), given),
-        ask=can_ask() and not as_json,
-    )
+    opened: list[OpenBerth] = []
+    for place in where:
+        opened += choose(
+            partial(_saves, ferry, place, account, given), ask=can_ask() and not as_json
+        )
+    related = _related(opened) if len(where) == 2 else None
+    opened = [_sorted(one, order) for one in opened]
     if as_json:
-        echo_json([_data(one) for one in opened])
+        data = [_data(one) for one in opened]
+        told = [_related_data(one) for one in related or ()]
+        echo_json(data if related is None else {"berths": data, "compared": told})
         return
     out = console()
     for one in opened:
@@ -55,14 +89,72 @@ def command(
             out.print("  no saves\n")
             continue
         _print_saves(one)
+    if related is not None:
+        _print_related(opened, related)
     start = next((one for one in opened if one.listing.saves), None)
     if start is not None:
         others = [name for name in start.berth.game.editions if name != start.berth.edition.id]
-        address, first = start.berth.address, start.listing.saves[0]
+        saves = start.listing.saves
+        address, first = start.berth.address, min(saves, key=lambda save: save.throwaway)
         goal = f"{start.berth.game.id}/{others[0] if others else start.berth.edition.id}"
         out.print(f"To carry one: cferry cross {address}:{first.slot} {goal} --dry-run")
     else:
         raise click.exceptions.Exit(NOTHING)
+
+
+def _saves(
+    ferry: Ferry, where: str, account: str | None, given: dict[str, str], answers: dict[str, str]
+) -> list[OpenBerth]:
+    return ferry.slots(where, answers.get("--account", account), given)
+
+
+def _related(opened: list[OpenBerth]) -> list[Related]:
+    if len(opened) != 2 or opened[0].berth.game.id != opened[1].berth.game.id:
+        raise WrongUseError(
+            "Only two editions of one game can be compared.",
+            advice="Name them, such as: cferry slots saltglass/tern saltglass/depot",
+        )
+    first, second = opened
+    return relate(first.listing.saves, second.listing.saves, first.berth.game.compared)
+
+
+def _related_data(one: Related) -> dict[str, object]:
+    return {
+        "first": one.first.slot if one.first else None,
+        "second": one.second.slot if one.second else None,
+        "first_is": one.relation,
+    }
+
+
+_TOLD = {
+    "the same": "[good]= the same progress[/]",
+    "newer": "[care]← is ahead[/]",
+    "older": "[care]is ahead →[/]",
+    "different": "[bad]≠ the same facts, other contents[/]",
+}
+
+
+def _print_related(opened: list[OpenBerth], related: list[Related]) -> None:
+    first, second = (one.berth for one in opened)
+    shown = table(escape(first.edition.title), "", escape(second.edition.title))
+    for one in related:
+        shown.add_row(
+            _cell(one.first, first), _TOLD[one.relation] if one.relation else "[dim]only here[/]",
+            _cell(one.second, second),
+        )  # fmt: skip
+    console().print(heading("Compared"), shown, sep="\n")
+
+
+def _cell(save: Save | None, berth: Berth) -> str:
+    if save is None:
+        return "[dim]nothing like it[/]"
+    where = numbered(save.slot, berth.edition)
+    return f"[save]{escape(save.title)}[/] ({where})\n[dim]{escape(facts_line(save))}[/]"
+
+
+def _sorted(one: OpenBerth, order: str) -> OpenBerth:
+    saves = tuple(sorted(one.listing.saves, key=_ORDERS[order]))
+    return replace(one, listing=replace(one.listing, saves=saves))
 
 
 def _data(one: OpenBerth) -> dict[str, object]:
@@ -82,13 +174,14 @@ def _print_saves(one: OpenBerth) -> None:
     numbers = [labels[key] for key in keys if _is_number(one, key)]
     number = "Slot" if one.berth.edition.numbered else "No."
     shown = table(
-        number, *(labels[key] for key in keys), "Last saved", "Size",
-        right=(number, "Size", *numbers),
+        number, *(labels[key] for key in keys), "Last saved", "Pieces", "Size",
+        right=(number, "Pieces", "Size", *numbers),
     )  # fmt: skip
     for save in saves:
         facts = [save.fact(key) for key in keys]
+        mark = "\n[dim]a throwaway[/]" if save.throwaway else ""
         cells = [
-            f"[save]{escape(fact.text)}[/]"
+            f"[save]{escape(fact.text)}[/]{mark}"
             if fact and fact.key == "name"
             else escape(fact.text)
             if fact
@@ -96,7 +189,10 @@ def _print_saves(one: OpenBerth) -> None:
             for fact in facts
         ]
         style = "bad" if save.problems else None
-        shown.add_row(str(save.slot), *cells, when_cell(save.stamp), size(save.size), style=style)
+        shown.add_row(
+            str(save.slot), *cells, when_cell(save.stamp), str(len(save.pieces)), size(save.size),
+            style=style,
+        )  # fmt: skip
     out.print(shown)
     for save in saves:
         for problem in save.problems:

@@ -1,0 +1,89 @@
+"""`cferry slots`: sorted as players sort, throwaways marked, two places compared."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import pytest
+
+from clever_ferry.cargo import Fact, Piece, Save
+from clever_ferry.payload import BytesPayload
+from clever_ferry.proving.relating import relate
+from tests.conftest import Den
+
+
+def order(den: Den, *options: str) -> list[int]:
+    data = den.cferry("slots", "saltglass/depot", "--json", *options).data
+    return [save["slot"] for save in data[0]["saves"]]
+
+
+def test_the_newest_comes_first_or_what_is_asked_for(den: Den) -> None:
+    den.game("depot", "new", "--slot", "7", "--name", "Aspen")
+    assert order(den) == [7, 3, 1]
+    assert order(den, "--sort", "slot") == [1, 3, 7]
+    assert order(den, "--sort", "name") == [7, 3, 1]
+    assert order(den, "--sort", "size")[-1] == 7
+    assert "newest" in den.cferry("slots", "saltglass", "--sort", "day", code=2).err
+
+
+def test_a_throwaway_is_marked_and_not_proposed(den: Den) -> None:
+    den.game("depot", "new", "--slot", "7", "--name", "Aspen")
+    shown = den.cferry("slots", "saltglass/depot").out
+    assert shown.count("a throwaway") == 1
+    assert "cross saltglass/depot:3" in shown
+    data = den.cferry("slots", "saltglass/depot", "--json").data[0]["saves"]
+    assert [save["throwaway"] for save in data] == [True, False, False]
+
+
+def test_two_places_say_which_side_is_ahead(den: Den) -> None:
+    den.cferry("cross", "saltglass/tern:1", "saltglass/depot:5", "--yes")
+    den.game("depot", "play", "--slot", "1", "--days", "2")
+    data = den.cferry("slots", "saltglass/tern", "saltglass/depot", "--json").data["compared"]
+    told = {(one["first"], one["second"]): one["first_is"] for one in data}
+    assert told == {(1, 5): "the same", (2, 1): "newer", (None, 3): None}
+    shown = den.cferry("slots", "saltglass/depot", "saltglass/tern").out
+    assert "is ahead" in shown
+    assert "the same progress" in shown
+    assert "nothing like it" in shown
+    den.cferry("slots", "saltglass", "saltglass/tern", code=2)
+    den.cferry("slots", "saltglass/tern", "saltglass/depot", "saltglass/tern", code=2)
+
+
+def save(slot: int, played: float, data: bytes, stamp: int = 0, name: str = "Town") -> Save:
+    piece = Piece("world", {}, BytesPayload(data), len(data), stamp, "w", ("w",))
+    facts = (Fact("name", "Name", name, name), Fact("time", "Played", played, "", "s"))
+    return Save(slot, {"slot": slot}, (piece,), facts)
+
+
+@pytest.mark.parametrize(
+    ("first", "second", "told"),
+    [
+        (save(1, 900, b"x"), save(2, 900, b"x"), "the same"),
+        (save(1, 900, b"x"), save(2, 900, b"y"), "different"),
+        (save(1, 901, b"x"), save(2, 900, b"x"), "newer"),
+        (save(1, 899, b"x", 9), save(2, 900, b"x"), "older"),
+    ],
+)
+def test_relations(first: Save, second: Save, told: str) -> None:
+    (one,) = relate([first], [second], {"name", "time"})
+    assert one.relation == told
+    back = relate([second], [first], {"name", "time"})[0].relation
+    assert back == {"newer": "older", "older": "newer"}.get(told, told)
+
+
+def test_where_facts_differ_but_play_time_does_not_the_date_tells() -> None:
+    first, second = save(1, 900, b"x", 5), save(2, 900, b"y", 9)
+    coins = [Fact("coins", "Coins", count, str(count)) for count in (3, 4)]
+    one = replace(first, facts=(*first.facts, coins[0]))
+    other = replace(second, facts=(*second.facts, coins[1]))
+    assert relate([one], [other], {"coins"})[0].relation == "older"
+
+
+def test_of_several_of_one_name_the_same_and_then_the_nearest_are_paired() -> None:
+    left = [save(1, 100, b"a"), save(2, 500, b"b"), save(3, 10, b"c", name="Other")]
+    right = [save(4, 520, b"d"), save(5, 100, b"a"), save(6, 9000, b"e")]
+    pairs = {
+        (one.first.slot if one.first else 0, one.second.slot if one.second else 0): one.relation
+        for one in relate(left, right, {"name", "time"})
+    }
+    assert pairs == {(1, 5): "the same", (2, 4): "older", (3, 0): None, (0, 6): None}
