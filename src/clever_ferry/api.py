@@ -51,6 +51,7 @@ from clever_ferry.finding import (
     this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.finding.harbours import Harbour, harbour_at
 from clever_ferry.finding.signs import signs_of
 from clever_ferry.keeping import (
     Keeps,
@@ -99,11 +100,13 @@ class Ferry:
     def look(self, game: str | None = None) -> tuple[list[Sight], list[FerryError]]:
         """Return every berth of every known game, and what is wrong with recipes."""
         games, faults = ([self.recipes.game(game)], []) if game else self.recipes.games()
+        places = [None, *(one.name for one in self.harbours() if one.computers)]
         sights = [
             self._sight(berth)
             for one in games
             for edition in one.editions.values()
-            for berth in self.search(one, edition, None).berths
+            for place in places
+            for berth in self.search(one, edition, place).berths
         ]
         return sights, faults
 
@@ -115,22 +118,65 @@ class Ferry:
         return Sight(berth, listing.saves, listing.problems)
 
     def search(self, game: Game, edition: Edition, harbour: str | None) -> Search:
-        """Look for an edition's berths on the computer, or in a folder that `harbour` names."""
-        return find_berths(self.computer, game, edition, self._place(harbour))
+        """Look for an edition's berths on the computer, or at a harbour or folder of that name.
 
-    def _place(self, harbour: str | None) -> Path | None:
+        Where the folder is a disk or a prefix with users, theirs are looked for; else it is
+        taken for the berth itself.
+        """
         if harbour is None or harbour.casefold() == self.computer.name.casefold():
-            return None
+            return find_berths(self.computer, game, edition, None)
+        place = self._place(harbour)
+        computers = harbour_at(place, harbour).computers
+        searches = [find_berths(one, game, edition, None) for one in computers] or [
+            find_berths(self.computer, game, edition, place)
+        ]
+        berths = [berth for search in searches for berth in search.berths]
+        return Search(
+            tuple(replace(one, harbour=harbour, at=f"@{harbour}") for one in berths),
+            tuple(looked for search in searches for looked in search.looked),
+        )
+
+    def _place(self, harbour: str) -> Path:
+        known = self.keeps.harbours.all()
+        if harbour.casefold() in known:
+            place = known[harbour.casefold()]
+            if place.is_dir():
+                return place
+            raise NotFoundError(
+                f"The harbour {harbour!r} is not there now: {place}",
+                advice="If it is on a drive, plug that in.",
+            )
         place = Path(harbour).expanduser()
         if place.exists():
             return place
         if {"/", "\\", "."} & set(harbour):
             raise NotFoundError(f"There is no folder {harbour}.")
+        told = ", ".join([repr(self.computer.name), *map(repr, known)])
         raise UnknownNameError(
             f"There is no harbour {harbour!r}.",
-            details=(f"This computer is {self.computer.name!r}.",),
-            advice="A folder can stand there too, such as @/path/to/folder.",
+            details=(f"There are: {told}; the first is this computer.",),
+            advice="A folder can stand there too, such as @/path/to/folder; `cferry harbour add` "
+            "gives one a name.",
         )
+
+    def harbours(self) -> list[Harbour]:
+        """Return the places that were given names, and what each is recognised as."""
+        return [
+            harbour_at(path, name) if path.is_dir() else Harbour(name, path, "folder")
+            for name, path in self.keeps.harbours.all().items()
+        ]
+
+    def add_harbour(self, name: str, path: Path) -> Harbour:
+        """Give a folder a name, and tell what it is recognised as."""
+        if name == self.computer.name:
+            raise WrongUseError(f"{name!r} is this computer's own name.")
+        harbour = harbour_at(path, name)
+        self.keeps.harbours.add(name, path)
+        return harbour
+
+    def remove_harbour(self, name: str) -> Path:
+        """Forget a name; the folder stays as it is."""
+        return self.keeps.harbours.remove(name)
 
     def game_and_edition(self, address: Address) -> tuple[Game, Edition]:
         """Return what an address names; raises UnknownNameError with the near names."""

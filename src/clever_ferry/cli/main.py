@@ -20,6 +20,7 @@ _COMMANDS = {
     "check": "Read saves to the last byte and say whether they are whole.",
     "backup": "Keep a copy of saves; list, verify, export and prune the copies.",
     "restore": "Bring a backup back.",
+    "harbour": "Name other places with saves: a disk, a prefix, a stick.",
     "undo": "Put a target back as it was before a crossing.",
     "log": "List what was carried, when, and what became of it.",
     "unbox": "Take a container file apart into plain pieces.",

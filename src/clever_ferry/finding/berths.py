@@ -33,6 +33,8 @@ class Berth:
     """Where its files are read from, where that is no folder of this computer: a backup, say."""
     label: str = ""
     """What it is called then."""
+    at: str = ""
+    """What stands behind its address where it is not on this computer: `@` and its harbour."""
     above: int = 0
     """The length of its folder's path, as its own system spells it."""
 
@@ -47,7 +49,7 @@ class Berth:
     @property
     def address(self) -> str:
         """How a command names it."""
-        return self.label or f"{self.game.id}/{self.edition.id}"
+        return self.label or f"{self.game.id}/{self.edition.id}{self.at}"
 
     @property
     def about(self) -> About:

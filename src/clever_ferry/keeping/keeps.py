@@ -6,6 +6,7 @@ import hashlib
 import os
 from pathlib import Path
 
+from clever_ferry.keeping.harbour_names import HarbourNames
 from clever_ferry.keeping.journal import Journal
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.logbook import Logbook
@@ -22,6 +23,7 @@ class Keeps:
         self.locker = Locker(locker or folder / "locker")
         self.logbook = Logbook(folder / "logbook.sqlite")
         self.journal = Journal(folder / "journal")
+        self.harbours = HarbourNames(folder / "harbours.json")
 
     def lock(self, root: Path, what: str) -> WriteLock:
         """Return the lock of a folder of saves, under whatever name one reaches it."""

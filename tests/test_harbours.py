@@ -1,0 +1,109 @@
+"""Harbours that are folders: disks of other systems, prefixes, described computers, sticks."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+
+from clever_ferry.finding.harbours import harbour_at
+from tests.conftest import DEPOT, Den, state
+
+HOME = "C/Users/Wren"
+
+
+def windows_disk(den: Den, top: Path, user: str = "Zoë Wren") -> Path:
+    """Lay a Windows disk with the demo's saves in a user's folder."""
+    shutil.copytree(den.top / HOME, top / "Users" / user)
+    (top / "Users" / "Public" / "AppData").mkdir(parents=True)
+    (top / "Windows").mkdir()
+    return top
+
+
+def test_a_mounted_windows_disk_is_recognised_and_read(den: Den, tmp_path: Path) -> None:
+    disk = windows_disk(den, tmp_path / "old disk")
+    added = den.cferry("harbour", "add", "old-disk", disk).out
+    assert "a mounted disk, Windows, of Zoë Wren" in added
+    shown = den.cferry("look").out
+    assert "saltglass/depot@old-disk" in shown
+    assert "saltglass/tern@old-disk" in shown
+    assert "Saltmarsh" in den.cferry("slots", "saltglass/tern@old-disk:2").out
+    before = state(disk)
+    den.cferry("cross", "saltglass/tern@old-disk:2", "saltglass/depot:5", "--yes")
+    assert state(disk) == before
+    assert den.loads("depot", 5).startswith("Saltmarsh, day 31")
+    data = den.cferry("slots", "saltglass/depot", "saltglass/depot@old-disk", "--json").data
+    assert {one["first_is"] for one in data["compared"]} == {"the same", None}
+
+
+def test_a_prefix_is_a_harbour_to_carry_to(den: Den, tmp_path: Path) -> None:
+    prefix = tmp_path / "libraries" / "compat" / "481516"
+    shutil.copytree(den.top / HOME, prefix / "pfx" / "drive_c" / "users" / "player")
+    den.cferry("harbour", "add", "prefix", prefix)
+    listed = den.cferry("harbour", "list", "--json").data
+    assert (listed[0]["kind"], listed[0]["users"]) == ("compatibility prefix", ["player"])
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot@prefix:6", "--yes")
+    assert list((prefix / "pfx").rglob("voyage-05-*/world.sgw"))
+    assert "saltglass/depot@prefix" in den.cferry("log").out
+    den.cferry("undo", "--yes")
+    assert not list((prefix / "pfx").rglob("voyage-05-*"))
+
+
+def test_a_described_computer_is_a_harbour(den: Den, tmp_path: Path) -> None:
+    other = tmp_path / "other"
+    shutil.copytree(den.top, other)
+    assert "described computer" in den.cferry("harbour", "add", "other", other).out
+    den.cferry("cross", "saltglass/depot@other:3", "saltglass/depot:2", "--yes")
+    assert den.loads("depot", 2).startswith("Heron Point, day 57")
+    assert "saltglass/depot@other" in den.cferry("slots", "saltglass/depot@other").out
+
+
+@pytest.mark.parametrize(
+    ("paths", "kind", "system", "users"),
+    [
+        (["home/wren/.local/share", "home/isa/.config"], "mounted disk", "linux", ["isa", "wren"]),
+        (["Users/wren/Library/Application Support"], "mounted disk", "macos", ["wren"]),
+        (["USERS/WREN/APPDATA/LOCAL", "Windows"], "mounted disk", "windows", ["WREN"]),
+        (["drive_c/users/x/Application Data"], "compatibility prefix", "windows", ["x"]),
+        (["saves/one"], "folder", None, []),
+        (["Users/Public/AppData"], "folder", None, []),
+    ],
+)
+def test_what_a_folder_is_recognised_as(
+    tmp_path: Path, paths: list[str], kind: str, system: str | None, users: list[str]
+) -> None:
+    for path in paths:
+        (tmp_path / path).mkdir(parents=True)
+    found = harbour_at(tmp_path, "x")
+    assert (found.kind, list(found.users)) == (kind, users)
+    assert (found.computers[0].system if found.computers else None) == system
+
+
+def test_wrong_words(den: Den, tmp_path: Path) -> None:
+    stick = tmp_path / "stick"
+    stick.mkdir()
+    assert "small letters" in den.cferry("harbour", "add", "My Stick", stick, code=2).err
+    assert "own name" in den.cferry("harbour", "add", "den", stick, code=2).err
+    den.cferry("harbour", "add", "stick", tmp_path / "nowhere", code=2)
+    den.cferry("harbour", "add", "stick", stick)
+    den.cferry("harbour", "add", "stick", stick)
+    assert "already" in den.cferry("harbour", "add", "stick", den.top, code=2).err
+    assert "no harbour 'stock'" in den.cferry("slots", "saltglass/depot@stock", code=2).err
+    stick.rmdir()
+    assert "not there now" in den.cferry("harbour", "list").out
+    assert "plug that in" in den.cferry("slots", "saltglass/depot@stick", code=3).err
+    assert den.cferry("look").code == 0
+    den.cferry("harbour", "remove", "stick")
+    assert "There are: none" in den.cferry("harbour", "remove", "stick", code=2).err
+    (den.home / "harbours.json").write_text("[" * 50_000)
+    assert "can't be read" in den.cferry("harbour", "list", code=5).err
+
+
+def test_a_folder_of_saves_needs_no_name(den: Den, tmp_path: Path) -> None:
+    stick = tmp_path / "stick" / "100200300"
+    shutil.copytree(den.top / DEPOT / "100200300", stick)
+    shown = den.cferry("slots", f"saltglass/depot@{stick}").out
+    assert f"cferry cross saltglass/depot@{stick}:3" in shown
+    assert json.loads(den.cferry("harbour", "list", "--json").out) == []
