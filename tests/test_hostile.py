@@ -188,7 +188,7 @@ def test_facts_from_xml(den: Den) -> None:
 def test_json_nested_without_end_hides_no_other_save(den: Den) -> None:
     meta = next(den.depot.glob("voyage-00-*/meta.json"))
     meta.write_text("[" * 200_000)
-    data = den.cferry("slots", "saltglass/depot", "--json").data[0]
+    data = den.cferry("slots", "saltglass/depot", "--sort", "slot", "--json").data[0]
     assert [bool(save["problems"]) for save in data["saves"]] == [True, False]
 
 
@@ -289,7 +289,7 @@ def test_links_inside_a_berth_lead_nowhere(den: Den, tmp_path: Path) -> None:
             (outside / path.name).write_bytes(path.read_bytes())
     (den.depot / "voyage-04-00112233445566aa").symlink_to(outside, target_is_directory=True)
     (world / "people" / "loop").symlink_to(world, target_is_directory=True)
-    data = den.cferry("slots", "saltglass/depot", "--json").data[0]
+    data = den.cferry("slots", "saltglass/depot", "--sort", "slot", "--json").data[0]
     assert [save["slot"] for save in data["saves"]] == [1, 3]
     before = state(outside)
     den.cferry("backup", "saltglass/depot")

@@ -60,7 +60,7 @@ def test_a_format_both_ways(here: Den, tmp_path: Path, name: str) -> None:
     theirs, ours = saves(3, (1, 2, 4)), saves(5, (2, 7))
     FORMATS[name].write(made / "made", theirs)
     plain(given, ours)
-    shown = here.cferry("slots", f"{name}/made@{made}", "--json").data[0]
+    shown = here.cferry("slots", f"{name}/made@{made}", "--sort", "slot", "--json").data[0]
     assert [(s["slot"], s["facts"]["day"], s["problems"]) for s in shown["saves"]] == [
         (1, 31, []), (2, 32, []), (4, 34, []),
     ]  # fmt: skip
