@@ -197,15 +197,19 @@ ferry.carry_out(ferry.plan("saltglass/tern", "saltglass/depot"))
 
 
 @pytest.mark.skipif(not hasattr(signal, "SIGKILL"), reason="this system has no SIGKILL")
-@pytest.mark.parametrize("renames", [0, 1, 5])
-def test_a_killed_crossing_is_put_back_by_the_next_command(den: Den, renames: int) -> None:
+@pytest.mark.parametrize(
+    ("renames", "command"), [(0, ("look",)), (1, ("recipe", "schema")), (5, ("recipe", "list"))]
+)
+def test_a_killed_crossing_is_put_back_by_the_next_command(
+    den: Den, renames: int, command: tuple[str, ...]
+) -> None:
     before = state(den.top)
     killed = subprocess.run(
         [sys.executable, "-c", _KILLED, str(renames)], env={**os.environ, **den.env}, check=False
     )
     assert killed.returncode == -signal.SIGKILL
     assert state(den.top) != before
-    told = den.cferry("look")
+    told = den.cferry(*command)
     assert "Crossing 1 was cut short" in told.err
     assert state(den.top) == before
     assert den.cferry("look").err == ""

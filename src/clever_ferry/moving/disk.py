@@ -13,7 +13,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Self
 
 from clever_ferry.moving import system
 from clever_ferry.moving.system import Attributes
@@ -43,12 +43,36 @@ __all__ = [
 ]
 
 
-class Writer:
+class _Open:
+    """A file that is open until it is closed, or its `with` block is left."""
+
+    def __init__(self, path: Path, flags: int) -> None:
+        self.path = path
+        self._handle = os.open(path, flags | _BINARY, 0o666)
+
+    def close(self) -> None:
+        """Let go of the file."""
+        if self._handle >= 0:
+            handle, self._handle = self._handle, -1
+            os.close(handle)
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        self.close()
+
+
+class Writer(_Open):
     """A new file that is being written; `sync` makes its bytes last."""
 
     def __init__(self, path: Path) -> None:
-        self.path = path
-        self._handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | _BINARY, 0o666)
+        super().__init__(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL)
         system.inherit_owner(path)
 
     def write(self, data: bytes | memoryview) -> None:
@@ -72,23 +96,6 @@ class Writer:
         if os.name != "nt":
             self.sync()
             self.close()
-
-    def close(self) -> None:
-        """Let go of the file."""
-        if self._handle >= 0:
-            handle, self._handle = self._handle, -1
-            os.close(handle)
-
-    def __enter__(self) -> Writer:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
 
 
 class Beside:
@@ -127,12 +134,11 @@ LARGE = 4 << 20
 """Bytes from which on a file is worth another thread."""
 
 
-class Reader:
+class Reader(_Open):
     """A file that is being read."""
 
     def __init__(self, path: Path) -> None:
-        self.path = path
-        self._handle = os.open(path, os.O_RDONLY | _BINARY)
+        super().__init__(path, os.O_RDONLY)
 
     def read(self, count: int) -> bytes:
         """Return the next bytes, none at the end."""
@@ -145,23 +151,6 @@ class Reader:
     def stat(self) -> os.stat_result:
         """Return the open file's data."""
         return os.fstat(self._handle)
-
-    def close(self) -> None:
-        """Let go of the file."""
-        if self._handle >= 0:
-            handle, self._handle = self._handle, -1
-            os.close(handle)
-
-    def __enter__(self) -> Reader:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
 
 
 _BINARY = getattr(os, "O_BINARY", 0) | getattr(os, "O_NOINHERIT", 0)

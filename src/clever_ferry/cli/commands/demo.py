@@ -11,6 +11,7 @@ from pathlib import Path
 
 import click
 
+from clever_ferry.cli.here import ferry_here
 from clever_ferry.errors import FerryError, WrongUseError
 
 __all__ = ["command"]
@@ -40,7 +41,8 @@ _TOUR: tuple[tuple[str, str], ...] = (
     "--at", "folder", type=click.Path(path_type=Path), metavar="FOLDER",
     help="Also lay a fresh made-up computer into FOLDER, for you to play with.",
 )  # fmt: skip
-def command(folder: Path | None) -> None:
+@click.pass_obj
+def command(computer: Path | None, folder: Path | None) -> None:
     """See a crossing there and back on a made-up computer with made-up games.
 
     Shows every command that it runs, so that you can repeat them. Nothing of yours is
@@ -48,6 +50,7 @@ def command(folder: Path | None) -> None:
     """
     from clever_ferry_demo.world import lay_world
 
+    ferry_here(computer)
     if folder is not None and folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise WrongUseError(
             f"{folder} is there already and not empty.", advice="Name a new or an empty folder."

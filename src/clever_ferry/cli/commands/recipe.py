@@ -89,8 +89,10 @@ def show(computer: Path | None, ident: str, as_json: bool) -> None:
 
 @command.command("schema")
 @click.option("--box", is_flag=True, help="The schema of box recipes instead of games'.")
-def schema(box: bool) -> None:
+@click.pass_obj
+def schema(computer: Path | None, box: bool) -> None:
     """Print the JSON Schema of recipes, for an editor that checks TOML as you write."""
+    ferry_here(computer)
     echo_json((BoxRecipe if box else GameRecipe).model_json_schema(by_alias=True))
 
 
