@@ -16,6 +16,7 @@ import pytest
 
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.crossing.guarding import await_quiet
+from clever_ferry.crossing.restoring import Restoring
 from clever_ferry.errors import PutBackError, RefusedError
 from clever_ferry.keeping import Locker, verify
 from clever_ferry.moving import FolderFiles, disk
@@ -385,6 +386,24 @@ def test_an_unplugged_drive_is_waited_for(den: Den, monkeypatch: pytest.MonkeyPa
     away.rename(den.top)
     assert not ferry.recover()[0].trouble
     assert state(den.depot) == before
+
+
+def test_a_target_that_changed_since_an_undo_or_a_restore_was_shown(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    ferry = ferry_for(den, monkeypatch)
+    ferry.backup("saltglass/depot")
+    ferry.carry_out(ferry.plan("saltglass/tern:2", "saltglass/depot:1"))
+    undoing, restoring = ferry.plan_undo(), ferry.backups.plan_restore("latest")
+    assert isinstance(restoring, Restoring)
+    den.game("depot", "play", "--slot", "1")
+    now = state(den.depot)
+    with pytest.raises(RefusedError, match="changed after the plan"):
+        ferry.undo(undoing)
+    with pytest.raises(RefusedError, match="changed after the plan"):
+        ferry.backups.restore(restoring)
+    assert state(den.depot) == now
+    ferry.undo(ferry.plan_undo())
 
 
 def test_staging_of_another_ferry_is_left_alone(den: Den) -> None:

@@ -11,7 +11,7 @@ from clever_ferry.finding.signs import Signs
 from clever_ferry.keeping import Keeps
 from clever_ferry.tree import Files
 
-__all__ = ["await_quiet", "left_by_us", "refuse_busy"]
+__all__ = ["await_quiet", "left_by_us", "refuse_busy", "refuse_changed"]
 
 _QUIET = 2 * 10**9
 """A file that changed less than 2 s ago may be one of several that a game is writing."""
@@ -30,6 +30,15 @@ def refuse_busy(signs: Signs) -> None:
         advice="Close the game and its store's program, then run the same command again. If it "
         "is closed and only looks as if it ran, add --game-closed.",
     )
+
+
+def refuse_changed(*, changed: bool) -> None:
+    """Raise RefusedError where a target is no longer as the plan that was shown has seen it."""
+    if changed:
+        raise RefusedError(
+            "The target changed after the plan was shown, so nothing was changed.",
+            advice="Close the game and its store's program, then run the same command again.",
+        )
 
 
 def left_by_us(keeps: Keeps, root: Path) -> dict[str, int]:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from clever_ferry.cargo import digest_of
 from clever_ferry.crossing.changing import Aim, Changed, change, new_token
-from clever_ferry.crossing.guarding import await_quiet, left_by_us
+from clever_ferry.crossing.guarding import await_quiet, left_by_us, refuse_changed
 from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.crossing.putting_back import return_folders, returning
 from clever_ferry.crossing.recording import recorded, save_story
@@ -19,7 +19,7 @@ from clever_ferry.errors import DamagedError, NotFoundError, NotProvenError, Ref
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping import Keeps, KeptSave, Locker, Reason, Snapshot, kept_save
 from clever_ferry.moving import FolderFiles, Replacement
-from clever_ferry.tree import Output
+from clever_ferry.tree import FileInfo, Output
 
 __all__ = ["Restored", "Restoring", "extract", "plan_restore", "refuse_damaged", "restore"]
 
@@ -36,6 +36,8 @@ class Restoring:
     """Files of today that contradict the backup: of the same box, or of a save in the same slot."""
     replaced: tuple[KeptSave, ...]
     """The saves of today that change or go."""
+    seen: Mapping[str, FileInfo | None]
+    """The files of the backup and of today, as they stood when this was planned."""
 
 
 @dataclass(frozen=True)
@@ -75,7 +77,9 @@ def plan_restore(keeps: Keeps, snapshot: Snapshot, now: OpenBerth | None) -> Res
     goes = list(dict.fromkeys(goes))
     if not comes and not goes:
         raise NotFoundError("Everything stands as in that backup: there is nothing to restore.")
-    return Restoring(snapshot, root, comes, tuple(goes), tuple(replaced))
+    paths = [*own, *goes, *(now.contents.files if now is not None else ())]
+    seen = {path: files.info(path) for path in paths}
+    return Restoring(snapshot, root, comes, tuple(goes), tuple(replaced), seen)
 
 
 def _in_the_way(snapshot: Snapshot, now: OpenBerth, own: set[str]) -> list[str]:
@@ -130,6 +134,7 @@ def restore(
     with keeps.lock(plan.root, f"restoring {snapshot.about.address}"):
         keeps.journal.refuse_open(plan.root)
         await_quiet(files, plan.comes + plan.goes, left_by_us(keeps, plan.root))
+        refuse_changed(changed={path: files.info(path) for path in plan.seen} != plan.seen)
         with recorded(keeps, token, made, _story(plan, keeps), clock) as line:
             aim = Aim(
                 files, f"restore {line.number}", line.number, "proved", "put back",

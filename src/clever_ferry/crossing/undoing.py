@@ -9,7 +9,7 @@ from pathlib import Path
 
 from clever_ferry.cargo import digest_of
 from clever_ferry.crossing.changing import Aim, Changed, change, new_token
-from clever_ferry.crossing.guarding import await_quiet, left_by_us
+from clever_ferry.crossing.guarding import await_quiet, left_by_us, refuse_changed
 from clever_ferry.crossing.progress import Progress, silent
 from clever_ferry.crossing.putting_back import return_folders, returning
 from clever_ferry.errors import (
@@ -126,6 +126,7 @@ def undo(
     files = FolderFiles(root)
     with keeps.lock(root, f"undoing {record.what}"):
         await_quiet(files, [one.path for one in snapshot.files], left_by_us(keeps, root))
+        refuse_changed(changed=tuple(_changed(record, root)) != plan.changed)
         aim = Aim(
             files, f"undoing {record.what}", record.number, "undone", "proved",
             Reason(new_token(made), "undo", made, f"before undoing {record.what}",
