@@ -14,7 +14,7 @@ FLOORS = [
     {"__main__"},
     {"cli"},
     {"api"},
-    {"backups"},
+    {"backups", "harbours"},
     {"crossing"},
     {"proving"},
     {"unboxing"},

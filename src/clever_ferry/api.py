@@ -9,7 +9,7 @@ print(ferry.carry_out(plan).number)
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from pathlib import Path
@@ -51,14 +51,22 @@ from clever_ferry.finding import (
     this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.finding.changes import Changes, changes_since
+from clever_ferry.finding.evidence import evidence_of
 from clever_ferry.finding.harbours import Harbour, harbour_at
+from clever_ferry.finding.searching import never_started
 from clever_ferry.finding.signs import signs_of
+from clever_ferry.harbours import Harbours
 from clever_ferry.keeping import (
     Keeps,
     Record,
     Snapshot,
 )
+from clever_ferry.moving import FolderFiles
+from clever_ferry.proving.pairing import Pairs, pair
 from clever_ferry.recipes import Edition, Game, Recipes
+from clever_ferry.tree import Files, OneFile
+from clever_ferry.unboxing.surveying import Survey, survey
 
 __all__ = ["Checked", "Ferry", "Sight", "open_ferry"]
 
@@ -70,6 +78,30 @@ class Sight:
     berth: Berth
     saves: tuple[Save, ...]
     problems: tuple[str, ...]
+    evidence: tuple[str, ...] = ()
+    """What speaks for the store or release that it is said to be of."""
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What a look around found."""
+
+    sights: tuple[Sight, ...]
+    troubles: tuple[str, ...]
+    """What could not be looked into, and which parts of exports are missing."""
+    missing: tuple[NotFoundError, ...]
+    """Editions that could be on this computer and have nothing here, with what makes a berth."""
+    faults: tuple[FerryError, ...]
+    """What is wrong with recipes."""
+
+
+@dataclass(frozen=True)
+class Surveyed:
+    """What a folder seems to hold, and the saves of known games in it."""
+
+    place: Harbour
+    survey: Survey
+    sights: tuple[Sight, ...]
 
 
 @dataclass(frozen=True)
@@ -93,90 +125,75 @@ class Ferry:
         self.computer = computer
         self.recipes = recipes
         self.keeps = keeps
+        self.harbours = Harbours(computer, recipes, keeps)
         self.backups = Backups(computer, recipes, keeps)
 
     # What is here ------------------------------------------------------------------------
 
-    def look(self, game: str | None = None) -> tuple[list[Sight], list[FerryError]]:
-        """Return every berth of every known game, and what is wrong with recipes."""
+    def look(self, game: str | None = None) -> Seen:
+        """Return every berth of every known game, or of one, at every harbour at hand."""
         games, faults = ([self.recipes.game(game)], []) if game else self.recipes.games()
-        places = [None, *(one.name for one in self.harbours() if one.computers)]
-        sights = [
-            self._sight(berth)
-            for one in games
-            for edition in one.editions.values()
-            for place in places
-            for berth in self.search(one, edition, place).berths
+        every = [(one, edition) for one in games for edition in one.editions.values()]
+        here = [find_berths(self.computer, one, edition) for one, edition in every]
+        places = [one for one in self.harbours.all() if one.there]
+        found = Search().with_(*here, *(self.harbours.look_at(place, games) for place in places))
+        has = {berth.edition.id for berth in found.berths if game}
+        missing = [
+            never_started(search, one, edition)
+            for (one, edition), search in zip(every, here, strict=True)
+            if game and search.looked and edition.id not in has
         ]
-        return sights, faults
+        sights = sorted(found.berths, key=lambda berth: (berth.game.title, bool(berth.at)))
+        return Seen(
+            tuple(self._sight(berth, bool(game)) for berth in sights),
+            found.troubles,
+            tuple(missing),
+            tuple(faults),
+        )
 
-    def _sight(self, berth: Berth) -> Sight:
+    def _sight(self, berth: Berth, close: bool) -> Sight:
+        evidence = evidence_of(berth) if close else ()
         try:
-            listing = open_berth(berth).listing
+            # Facts are for `slots`; names, sizes and times are enough to tell berths apart.
+            listing = open_berth(berth, facts=close, lenient=True).listing
         except (FerryError, OSError) as error:
-            return Sight(berth, (), (getattr(error, "what", str(error)),))
-        return Sight(berth, listing.saves, listing.problems)
+            return Sight(berth, (), (getattr(error, "what", str(error)),), evidence)
+        return Sight(berth, listing.saves, listing.problems, evidence)
 
-    def search(self, game: Game, edition: Edition, harbour: str | None) -> Search:
-        """Look for an edition's berths on the computer, or at a harbour or folder of that name.
+    def changes(self, since: int) -> Changes:
+        """Return the files that changed since a time (ns since 1970) in the usual places.
 
-        Where the folder is a disk or a prefix with users, theirs are looked for; else it is
-        taken for the berth itself.
+        These are this computer's known folders and those of compatibility prefixes.
         """
-        if harbour is None or harbour.casefold() == self.computer.name.casefold():
-            return find_berths(self.computer, game, edition, None)
-        place = self._place(harbour)
-        computers = harbour_at(place, harbour).computers
-        searches = [find_berths(one, game, edition, None) for one in computers] or [
-            find_berths(self.computer, game, edition, place)
-        ]
-        berths = [berth for search in searches for berth in search.berths]
-        return Search(
-            tuple(replace(one, harbour=harbour, at=f"@{harbour}") for one in berths),
-            tuple(looked for search in searches for looked in search.looked),
-        )
+        prefixes = [one for one in self.harbours.all() if one.kind == "compatibility prefix"]
+        computers = [self.computer, *(own for one in prefixes for own in one.computers)]
+        return changes_since(computers, since, [self.keeps.folder, self.keeps.locker.folder])
 
-    def _place(self, harbour: str) -> Path:
-        known = self.keeps.harbours.all()
-        if harbour.casefold() in known:
-            place = known[harbour.casefold()]
-            if place.is_dir():
-                return place
-            raise NotFoundError(
-                f"The harbour {harbour!r} is not there now: {place}",
-                advice="If it is on a drive, plug that in.",
-            )
-        place = Path(harbour).expanduser()
-        if place.exists():
-            return place
-        if {"/", "\\", "."} & set(harbour):
-            raise NotFoundError(f"There is no folder {harbour}.")
-        told = ", ".join([repr(self.computer.name), *map(repr, known)])
-        raise UnknownNameError(
-            f"There is no harbour {harbour!r}.",
-            details=(f"There are: {told}; the first is this computer.",),
-            advice="A folder can stand there too, such as @/path/to/folder; `cferry harbour add` "
-            "gives one a name.",
-        )
+    def whose(self, folders: Sequence[Path]) -> dict[Path, str]:
+        """Return whose saves folders hold, for those that are in berths of known games."""
+        berths = [sight.berth for sight in self.look().sights]
+        return {
+            folder: f"{berth.game.title}, {berth.edition.title}"
+            for folder in folders
+            for berth in berths
+            if folder.is_relative_to(berth.root)
+        }
 
-    def harbours(self) -> list[Harbour]:
-        """Return the places that were given names, and what each is recognised as."""
-        return [
-            harbour_at(path, name) if path.is_dir() else Harbour(name, path, "folder")
-            for name, path in self.keeps.harbours.all().items()
-        ]
-
-    def add_harbour(self, name: str, path: Path) -> Harbour:
-        """Give a folder a name, and tell what it is recognised as."""
-        if name == self.computer.name:
-            raise WrongUseError(f"{name!r} is this computer's own name.")
-        harbour = harbour_at(path, name)
-        self.keeps.harbours.add(name, path)
-        return harbour
-
-    def remove_harbour(self, name: str) -> Path:
-        """Forget a name; the folder stays as it is."""
-        return self.keeps.harbours.remove(name)
+    def survey(self, path: Path) -> Surveyed:
+        """Tell what a folder or an archive seems to hold, and whose saves it reads as."""
+        place = harbour_at(path, str(path))
+        closed: list[str] = []
+        files: Files = FolderFiles(path, closed=closed)
+        if place.export is not None and not path.is_dir():
+            files = place.export
+        elif not path.is_dir():
+            files = FolderFiles(path.parent)
+            told = survey(OneFile(files, path.name))
+            return Surveyed(place, told, ())
+        told = survey(files)
+        told.troubles += [*closed, *(one for one in place.problems if one not in told.troubles)]
+        found = self.harbours.look_at(place, self.recipes.games()[0])
+        return Surveyed(place, told, tuple(self._sight(berth, True) for berth in found.berths))
 
     def game_and_edition(self, address: Address) -> tuple[Game, Edition]:
         """Return what an address names; raises UnknownNameError with the near names."""
@@ -205,34 +222,67 @@ class Ferry:
         `option` is what the advice names to choose between them.
         """
         game, edition = self.game_and_edition(address)
-        search = self.search(game, edition, address.harbour)
+        search = self.harbours.search(game, edition, address.harbour)
+        if address.harbour is None and not search.berths:
+            search = search.with_(*self.harbours.elsewhere(game, edition))
         return one_berth(search, game, edition, account, option)
 
     def slots(
-        self, where: str, account: str | None = None, given: Mapping[str, str] | None = None
+        self,
+        where: str,
+        account: str | None = None,
+        given: Mapping[str, str] | None = None,
+        *,
+        lenient: bool = True,
     ) -> list[OpenBerth]:
-        """Return the berths of a game, or of one edition, with the saves that are chosen."""
+        """Return the berths of a game, or of one edition, with the saves that are chosen.
+
+        With `lenient`, what can't be read stands among the problems; else it is an error.
+        """
         address = parse_address(where)
         if address.edition is None and address.harbour is None and address.slots is None:
             game = self.recipes.game(address.game)
             found = [
                 berth
                 for edition in game.editions.values()
-                for berth in self.search(game, edition, None).berths
+                for search in (
+                    self.harbours.search(game, edition, None),
+                    *self.harbours.elsewhere(game, edition),
+                )
+                for berth in search.berths
                 if account is None or account in map(str, berth.fields.values())
             ]
             if found:
-                return [open_berth(berth, given=given) for berth in found]
+                return [open_berth(berth, given=given, lenient=lenient) for berth in found]
             raise self._nowhere(game)
-        opened = open_berth(self.berth(address, account), given=given)
+        opened = open_berth(self.berth(address, account), given=given, lenient=lenient)
         chosen = select(opened.listing.saves, address.slots, opened.berth.address)
         return [_only(opened, chosen)]
 
+    def goal_for(self, berth: Berth) -> str:
+        """Return the address of another edition to carry to: one that is at hand, if any is."""
+        game = berth.game
+        others = [one for one in game.editions.values() if one.id != berth.edition.id]
+        found = [
+            one
+            for edition in others
+            for search in (
+                self.harbours.search(game, edition, None),
+                *self.harbours.elsewhere(game, edition),
+            )
+            for one in search.berths
+            if one.within is None
+        ]
+        at_hand = sorted(found, key=lambda one: one.harbour != berth.harbour)
+        if at_hand:
+            return at_hand[0].address
+        return f"{game.id}/{others[0].id if others else berth.edition.id}"
+
     def _nowhere(self, game: Game) -> NotFoundError:
         looked = [
-            place
+            one.told
             for edition in game.editions.values()
-            for place in self.search(game, edition, None).looked
+            for one in self.harbours.search(game, edition, None).looked
         ]
         return NotFoundError(
             f"No saves of {game.title} were found here.",
@@ -286,6 +336,27 @@ class Ferry:
         if berth is not None and not game_closed:
             refuse_busy(signs_of(self.computer, berth))
 
+    def pairs(
+        self,
+        first: str,
+        second: str,
+        given: Mapping[str, str] | None = None,
+        answers: Mapping[str, str] | None = None,
+    ) -> tuple[OpenBerth, OpenBerth, Pairs]:
+        """Set two editions' saves against each other, file by file.
+
+        `answers` are the accounts by `--from-account` and `--to-account`, where several fit.
+        """
+        opened = []
+        for where, option in ((first, "--from-account"), (second, "--to-account")):
+            address = parse_address(where)
+            berth = self.berth(address, (answers or {}).get(option), option)
+            one = open_berth(berth, given=given, lenient=True)
+            opened.append(_only(one, select(one.listing.saves, address.slots, berth.address)))
+        if opened[0].berth.game.id != opened[1].berth.game.id:
+            raise WrongUseError("Only two editions of one game correspond to each other.")
+        return opened[0], opened[1], pair(*opened)
+
     def check(
         self, where: str, account: str | None = None, given: Mapping[str, str] | None = None
     ) -> Checked:
@@ -338,8 +409,10 @@ class Ferry:
         """Keep all saves of a game, of one of its editions, or some of that one's slots."""
         whole = parse_address(where).slots is None
         made = []
-        for opened in self.slots(where, account):
+        for opened in self.slots(where, account, lenient=False):
             saves = opened.listing.saves
+            if opened.berth.within is not None and parse_address(where).edition is None:
+                continue  # an export is a copy already, and stays as it is
             if saves or opened.listing.shared:
                 made.append(
                     back_up(

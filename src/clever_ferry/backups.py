@@ -18,7 +18,15 @@ from clever_ferry.crossing.restoring import (
     restore,
 )
 from clever_ferry.errors import FerryError, NotFoundError, RefusedError, UnknownNameError
-from clever_ferry.finding import Berth, Computer, find_berths, open_berth, parse_address, select
+from clever_ferry.finding import (
+    Berth,
+    Computer,
+    berth_at,
+    find_berths,
+    open_berth,
+    parse_address,
+    select,
+)
 from clever_ferry.finding.addresses import parse_slots
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.signs import signs_of
@@ -154,13 +162,11 @@ class Backups:
         edition, root = game.editions.get(snapshot.about.edition), Path(snapshot.root)
         if edition is None:
             return None
-        found = [
-            berth
-            for place in (None, root)
-            for berth in find_berths(self._computer, game, edition, place).berths
-            if berth.root == root
-        ]
-        return found[0] if found else None
+        here = find_berths(self._computer, game, edition).berths
+        own = next((berth for berth in here if berth.root == root), None)
+        if own is None and root.is_dir():
+            own = berth_at(self._computer, game, edition, root)
+        return own
 
     def _opened(self, berth: Berth | None) -> OpenBerth | None:
         try:

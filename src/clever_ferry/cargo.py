@@ -83,6 +83,8 @@ class Piece:
     """What its wrapping says of name fields, such as its owner's account."""
     said: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     """All that its wrapping's headers say, by layout."""
+    old: bool = False
+    """Whether it is an old copy that stands in for a file that is missing."""
 
     @property
     def key(self) -> tuple[str, tuple[tuple[str, int | str], ...]]:
@@ -127,6 +129,11 @@ class Save:
     def files(self) -> tuple[str, ...]:
         """The files of the berth that hold it."""
         return tuple(dict.fromkeys(path for piece in self.pieces for path in piece.files))
+
+    @property
+    def old(self) -> tuple[str, ...]:
+        """The entries that are old copies, in the place of files that are missing."""
+        return tuple(piece.entry for piece in self.pieces if piece.old)
 
     @property
     def throwaway(self) -> bool:

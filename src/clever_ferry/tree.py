@@ -7,7 +7,7 @@ from typing import Any, NamedTuple, Protocol
 
 from clever_ferry.payload import Payload
 
-__all__ = ["FileInfo", "Files", "Output"]
+__all__ = ["FileInfo", "Files", "OneFile", "Output"]
 
 
 class FileInfo(NamedTuple):
@@ -33,6 +33,31 @@ class Files(Protocol):
 
     def payload(self, path: str) -> Payload:
         """Return a file's bytes as a stream."""
+
+
+class OneFile(NamedTuple):
+    """One file of a folder, as if it were alone there."""
+
+    files: Files
+    path: str
+
+    @property
+    def fold(self) -> bool:
+        """As the folder's."""
+        return self.files.fold
+
+    def walk(self, enter: Callable[[str], bool]) -> Iterable[FileInfo]:
+        """Yield the one file."""
+        info = self.info(self.path)
+        return [info] if info else []
+
+    def info(self, path: str) -> FileInfo | None:
+        """Return its data."""
+        return self.files.info(path) if path == self.path else None
+
+    def payload(self, path: str) -> Payload:
+        """Return its bytes."""
+        return self.files.payload(path)
 
 
 class Output(NamedTuple):

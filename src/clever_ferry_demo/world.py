@@ -1,4 +1,4 @@
-"""The simulated computer: a folder tree with a Windows-like home, and its description."""
+"""The simulated computers: folder trees with descriptions, a Windows-like and a Linux-like one."""
 
 from __future__ import annotations
 
@@ -8,10 +8,11 @@ from pathlib import Path
 from typing import Any
 
 from clever_ferry_demo.saltglass.depot import DepotStore
+from clever_ferry_demo.saltglass.longshore import write_export
 from clever_ferry_demo.saltglass.pieces import RefusalError, make_world, play_on
 from clever_ferry_demo.saltglass.tern import TernStore
 
-__all__ = ["DEPOT_ACCOUNT", "TERN_ACCOUNT", "find_store", "lay_world"]
+__all__ = ["DEPOT_ACCOUNT", "TERN_ACCOUNT", "find_store", "lay_loft", "lay_world"]
 
 DEPOT_ACCOUNT = "100200300"
 TERN_ACCOUNT = "5a17c0ffee42"
@@ -63,6 +64,67 @@ def lay_world(folder: Path, now_ns: int | None = None) -> Path:
     for store, slot, name, seed, players, days, hours in _WORLDS:
         world = play_on(make_world(name, seed, players), days - 1)
         stores[store].save(slot, world, now_ns - hours * _HOUR)
+    return top
+
+
+_LOFT = """\
+# A simulated Linux computer. Windows games run on it in Lamplight's prefixes, and the disk of an
+# older Windows computer is mounted.
+name = "loft"
+system = "linux"
+keeps = "ferry"
+mounts = ["media/old-disk"]
+
+[folders]
+home = "home/isa"
+documents = "home/isa/Documents"
+downloads = "home/isa/Downloads"
+xdg-data = "home/isa/.local/share"
+xdg-config = "home/isa/.config"
+"""
+_PREFIX_USER = "pfx/drive_c/users/player/AppData"
+
+
+def lay_loft(folder: Path, now_ns: int | None = None) -> Path:
+    """Lay the Linux-like computer, with prefixes, a Windows disk and an export; return its top."""
+    now_ns = now_ns or time.time_ns()
+    top = folder / "loft"
+    top.mkdir(parents=True)
+    (top / "computer.toml").write_text(_LOFT, "utf-8")
+    home = top / "home" / "isa"
+    shelf = top / "media" / "games" / "lamplight"
+    (home / ".config" / "lamplight").mkdir(parents=True)
+    listed = '{"shelves": ["/media/games/lamplight", "/media/gone/lamplight"]}\n'
+    (home / ".config" / "lamplight" / "shelves.json").write_text(listed, "utf-8")
+    (home / "Documents").mkdir()
+    prefix = home / ".local/share/lamplight/prefixes/481516" / _PREFIX_USER
+    disk = top / "media" / "old-disk" / "Users" / "Wren" / "AppData"
+    (disk.parents[2] / "Windows").mkdir(parents=True)
+    depot = DepotStore(prefix / "LocalLow/NineKettles/Saltglass" / "300200100")
+    tern = TernStore(
+        shelf
+        / "prefixes/2342"
+        / _PREFIX_USER
+        / "Local/TernArcade/Crates"
+        / "0ddba11cafe5/saltglass"
+    )
+    old = DepotStore(disk / "LocalLow/NineKettles/Saltglass" / DEPOT_ACCOUNT)
+    saltmarsh, heron = (
+        make_world(n, s, ("Wren", "Isa")) for n, s in (("Saltmarsh", 4711), ("Heron Point", 815))
+    )
+    for store, slot, world, hours in (
+        (depot, 1, play_on(make_world("Isa's try", 99, ("Isa",)), 0), 30),
+        (tern, 1, play_on(saltmarsh, 17), 80),
+        (old, 1, play_on(saltmarsh, 11), 9 * 24),
+        (old, 3, play_on(heron, 40), 12 * 24),
+    ):
+        store.folder.mkdir(parents=True, exist_ok=True)
+        store.save(slot, world, now_ns - hours * _HOUR)
+    worlds = {
+        1: (play_on(heron, 8), now_ns - 60 * 24 * _HOUR),
+        2: (play_on(make_world("Gull Rock", 77, ("Isa", "Oona")), 23), now_ns - 50 * 24 * _HOUR),
+    }
+    write_export(home / "Downloads" / "longshore-export", "isa-4471", worlds)
     return top
 
 

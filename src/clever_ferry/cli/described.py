@@ -2,22 +2,29 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
+from clever_ferry.api import Seen, Sight, Surveyed
 from clever_ferry.cargo import Save
 from clever_ferry.crossing import Move, Plan
 from clever_ferry.finding import Berth
+from clever_ferry.finding.changes import Changes
 from clever_ferry.keeping import Kept, Record
 from clever_ferry.proving import Proof
 
 __all__ = [
     "berth_data",
+    "changes_data",
     "kept_data",
     "move_data",
     "plan_data",
     "proof_data",
     "record_data",
     "save_data",
+    "seen_data",
+    "survey_data",
 ]
 
 
@@ -30,6 +37,66 @@ def berth_data(berth: Berth) -> dict[str, Any]:
         "harbour": berth.harbour,
         "folder": str(berth.root),
         "fields": dict(berth.fields),
+    }
+
+
+def sight_data(sight: Sight) -> dict[str, Any]:
+    """Return a berth with what it holds in short; sizes in bytes, stamps in ns since 1970."""
+    return {
+        **berth_data(sight.berth),
+        "saves": len(sight.saves),
+        "saved": max((s.stamp or 0 for s in sight.saves), default=None),
+        "size": sum(save.size for save in sight.saves),
+        "evidence": list(sight.evidence),
+        "problems": list(sight.problems),
+    }
+
+
+def seen_data(seen: Seen, computer: str) -> dict[str, Any]:
+    """Return what a look around found."""
+    return {
+        "computer": computer,
+        "berths": [sight_data(sight) for sight in seen.sights],
+        "missing": [{"what": error.what, "advice": error.advice} for error in seen.missing],
+        "troubles": list(seen.troubles),
+        "recipe_faults": [error.what for error in seen.faults],
+    }
+
+
+def changes_data(changes: Changes, whose: Mapping[Path, str], since: int) -> dict[str, Any]:
+    """Return which files changed; stamps in ns since 1970, sizes in bytes."""
+    return {
+        "since": since,
+        "folders": [
+            {
+                "folder": str(one.folder),
+                "game": whose.get(one.folder),
+                "guess": one.guess or None,
+                "files": [
+                    {"path": new.path, "changed": new.stamp, "size": new.size} for new in one.files
+                ],
+            }
+            for one in changes.folders
+        ],
+        "looked": [str(path) for path in changes.looked],
+        "troubles": list(changes.troubles),
+    }
+
+
+def survey_data(surveyed: Surveyed) -> dict[str, Any]:
+    """Return what a folder seems to hold."""
+    told = surveyed.survey
+    return {
+        "kind": surveyed.place.kind,
+        "files": told.count,
+        "size": told.size,
+        "deepest": told.deepest,
+        "newest": told.newest.path if told.newest else None,
+        "kinds": [kind._asdict() for kind in told.kinds],
+        "sets": [one._asdict() for one in told.sets],
+        "series": [{**one._asdict(), "gaps": one.gaps} for one in told.series],
+        "troubles": told.troubles,
+        "reads_as": [sight_data(sight) for sight in surveyed.sights],
     }
 
 
@@ -47,6 +114,7 @@ def save_data(save: Save) -> dict[str, Any]:
             for p in save.pieces
         ],
         "throwaway": save.throwaway,
+        "old_copies": list(save.old),
         "problems": list(save.problems),
         "notes": list(save.notes),
     }

@@ -16,6 +16,7 @@ __all__ = ["cferry", "run"]
 _COMMANDS = {
     "look": "Show which games' saves are on this computer.",
     "slots": "List the saves of a game, with what you know them by.",
+    "pairs": "Show which file corresponds to which between two editions.",
     "cross": "Carry saves from one edition of a game to another.",
     "check": "Read saves to the last byte and say whether they are whole.",
     "backup": "Keep a copy of saves; list, verify, export and prune the copies.",

@@ -15,7 +15,8 @@ __all__ = ["overview"]
 def overview(computer: Path | None) -> None:
     """Print it."""
     ferry = ferry_here(computer)
-    sights, faults = ferry.look()
+    seen = ferry.look()
+    sights, faults = list(seen.sights), seen.faults
     out = console()
     out.print(
         f"[bold]Clever Ferry[/] carries save games. On [place]{escape(ferry.computer.name)}[/]:"

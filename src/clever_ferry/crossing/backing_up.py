@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.changing import in_words, new_token, refuse_full
 from clever_ferry.crossing.progress import Progress, Tally, silent
-from clever_ferry.errors import NotFoundError, PutBackError
+from clever_ferry.errors import NotFoundError, PutBackError, RefusedError
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping import Keeps, Reason, Snapshot, kept_save
 
@@ -53,6 +53,11 @@ def back_up(
     where a file changes meanwhile, PutBackError where the locker can't be written.
     """
     berth, made = opened.berth, clock()
+    if berth.within is not None:
+        raise RefusedError(
+            f"{berth.address} is in an archive, which is a copy already.",
+            advice="Keep the archive's own files somewhere safe.",
+        )
     paths = files_of(opened, saves, whole=whole)
     if not paths:
         raise NotFoundError(

@@ -89,6 +89,12 @@ def make_plan(
     keeps every name field of the source, where a backup comes back to where it was.
     Raises FerryError subclasses for all that would stand in the way.
     """
+    if target.berth.within is not None:
+        raise RefusedError(
+            f"{target.berth.address} is in an archive, and archives are only read.",
+            advice="Carry the saves to an edition that is installed, or unpack the archive and "
+            "name the folder.",
+        )
     where = f"{source.berth.address}"
     saves = select(source.listing.saves, chosen, where)
     _refuse_damaged(saves, source)

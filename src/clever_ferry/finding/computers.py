@@ -6,27 +6,33 @@ A described computer is a folder tree with a `computer.toml` at its top:
     system = "windows"
     keeps = "ferry"                       # where cferry keeps backups and log for it
     running = ["saltglass-depot"]         # programs that are taken to run
+    mounts = ["media/old-disk"]           # disks of other computers
     [folders]
     home = "C/Users/Wren"
     low-data = "C/Users/Wren/AppData/LocalLow"
+    [accounts.isa]                        # the known folders of somebody else who uses it
+    low-data = "C/Users/Isa/AppData/LocalLow"
 """
 
 from __future__ import annotations
 
-import os
-import sys
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
-from typing import Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from clever_ferry.errors import DamagedError, NotFoundError
+from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
+from clever_ferry.finding.known_folders import known_folders, this_machine
 from clever_ferry.moving.names import System
 from clever_ferry.recipes.explaining import explain
 from clever_ferry.recipes.models import KNOWN_FOLDERS
+
+if TYPE_CHECKING:
+    from clever_ferry.moving.archives import ArchiveFiles
 
 __all__ = ["Computer", "described_computer", "this_computer"]
 
@@ -46,6 +52,31 @@ class Computer:
     """Names of its running programs, where a description says so; None: ask the system."""
     top: Path | None = None
     """Of a described computer, the folder that stands for all its disks."""
+    mounts: tuple[Path, ...] | None = None
+    """Where disks of other computers may be, where a description says so; None: ask the system."""
+    accounts: Mapping[str, Mapping[str, Path]] | None = None
+    """Its other users' known folders, where a description says so; None: look."""
+    export: ArchiveFiles | None = None
+    """What stands in the place of all folders where it is no computer but an export."""
+
+    @property
+    def described(self) -> bool:
+        """Whether it is a simulated one."""
+        return self.mounts is not None
+
+    def ground(self, under: str) -> Ground | None:
+        """Return a known folder to search in, or None where it has none of that name."""
+        if under == "export":
+            return ArchiveGround(self.export, self.top or Path()) if self.export else None
+        base = self.folders.get(under)
+        return DiskGround(base, self.fold) if base is not None else None
+
+    def located(self, text: str) -> Path:
+        """Return where a path is that a program of this computer has written down."""
+        if not self.described or self.top is None:
+            return Path(text)
+        parts = [part.rstrip(":") for part in text.replace("\\", "/").split("/")]
+        return self.top.joinpath(*(part for part in parts if part not in ("", ".", "..")))
 
     def spelled(self, folder: Path) -> int:
         """Return how many characters a folder's path has on this computer."""
@@ -63,46 +94,9 @@ def this_computer() -> Computer:
     """Return the computer that the program runs on, with the folders its system names."""
     import platform
 
-    import platformdirs
-
-    home = Path.home()
-    documents = Path(platformdirs.user_documents_dir())
+    machine = this_machine()
     name = platform.node().split(".")[0] or "this-computer"
-    system: System
-    if sys.platform == "win32":
-        system = "windows"
-        local = Path(os.environ.get("LOCALAPPDATA", home / "AppData" / "Local"))
-        folders = {
-            "home": home,
-            "documents": documents,
-            "saved-games": home / "Saved Games",
-            "roaming-data": Path(os.environ.get("APPDATA", home / "AppData" / "Roaming")),
-            "local-data": local,
-            "low-data": local.parent / "LocalLow",
-        }
-    elif sys.platform == "darwin":
-        system = "macos"
-        folders = {
-            "home": home,
-            "documents": documents,
-            "app-support": home / "Library" / "Application Support",
-        }
-    else:
-        system = "linux"
-        folders = {
-            "home": home,
-            "documents": documents,
-            "xdg-data": _xdg("XDG_DATA_HOME", home / ".local" / "share"),
-            "xdg-config": _xdg("XDG_CONFIG_HOME", home / ".config"),
-            "sandboxes": home / ".var" / "app",
-        }
-    return Computer(name, system, folders)
-
-
-def _xdg(variable: str, usual: Path) -> Path:
-    """Return an XDG folder; the specification says that relative values are to be ignored."""
-    value = os.environ.get(variable, "")
-    return Path(value) if value.startswith("/") else usual
+    return Computer(name, machine.system, known_folders(machine))
 
 
 class _Description(BaseModel):
@@ -112,7 +106,9 @@ class _Description(BaseModel):
     system: Literal["windows", "linux", "macos"]
     keeps: str | None = None
     running: tuple[str, ...] = ()
+    mounts: tuple[str, ...] = ()
     folders: dict[str, str]
+    accounts: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")], dict[str, str]] = {}
 
 
 def described_computer(place: Path) -> Computer:
@@ -136,15 +132,23 @@ def described_computer(place: Path) -> Computer:
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError, OSError) as error:
         raise DamagedError(f"{file} can't be read: {error}.") from None
     top = file.resolve().parent
-    unknown = sorted(read.folders.keys() - set(KNOWN_FOLDERS))
+    folders = _placed(read.folders, "folders", top, file)
+    accounts = {
+        name: _placed(own, f"accounts.{name}", top, file) for name, own in read.accounts.items()
+    }
+    keeps = _below(top, read.keeps, file) if read.keeps else None
+    mounts = tuple(_below(top, path, file) for path in read.mounts)
+    return Computer(read.name, read.system, folders, keeps, read.running, top, mounts, accounts)
+
+
+def _placed(folders: Mapping[str, str], key: str, top: Path, file: Path) -> dict[str, Path]:
+    unknown = sorted(folders.keys() - set(KNOWN_FOLDERS))
     if unknown:
         raise DamagedError(
-            f"{file}: folders.{unknown[0]}: there is no such known folder; "
+            f"{file}: {key}.{unknown[0]}: there is no such known folder; "
             f"there are {', '.join(KNOWN_FOLDERS)}."
         )
-    folders = {name: _below(top, path, file) for name, path in read.folders.items()}
-    keeps = _below(top, read.keeps, file) if read.keeps else None
-    return Computer(read.name, read.system, folders, keeps, read.running, top)
+    return {name: _below(top, path, file) for name, path in folders.items()}
 
 
 def _below(top: Path, path: str, file: Path) -> Path:

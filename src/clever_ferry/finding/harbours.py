@@ -1,95 +1,154 @@
-"""Harbours that are folders: whose disk, prefix or described computer a folder is.
+"""Harbours: whose disk, prefix, described computer or export a place is.
 
 Recognised by what is in it, not by its name: a `computer.toml`; the users' folders of a Windows
-disk, also in a compatibility prefix (`drive_c`); those of a Linux or a macOS disk. Nothing but the
-folders named here is looked into.
+disk, also in a compatibility prefix (`drive_c`); those of a Linux or a macOS disk; zip archives.
+Nothing but the folders named here is looked into.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 from clever_ferry.finding.computers import DESCRIPTION, Computer, described_computer
+from clever_ferry.finding.known_folders import LAYOUTS, moved_documents
 from clever_ferry.moving.names import System, folded
 
-__all__ = ["Harbour", "harbour_at"]
+if TYPE_CHECKING:
+    from clever_ferry.moving.archives import ArchiveFiles
 
-Kind = Literal["described computer", "compatibility prefix", "mounted disk", "folder"]
+__all__ = ["Harbour", "harbour_at", "prefix_at", "users_of"]
 
-_NOBODY = frozenset(["public", "default", "default user", "all users", "shared"])
-_WINDOWS: Mapping[str, tuple[str, ...]] = {
-    "documents": ("Documents", "My Documents"),
-    "saved-games": ("Saved Games",),
-    "roaming-data": ("AppData/Roaming", "Application Data"),
-    "local-data": ("AppData/Local", "Local Settings/Application Data"),
-    "low-data": ("AppData/LocalLow",),
-}
-_LINUX: Mapping[str, tuple[str, ...]] = {
-    "documents": ("Documents",),
-    "xdg-data": (".local/share",),
-    "xdg-config": (".config",),
-    "sandboxes": (".var/app",),
-}
-_MACOS: Mapping[str, tuple[str, ...]] = {
-    "documents": ("Documents",),
-    "app-support": ("Library/Application Support",),
-}
+Kind = Literal[
+    "described computer", "compatibility prefix", "mounted disk", "account of this computer",
+    "export archive", "folder",
+]  # fmt: skip
+
+_NOBODY = frozenset(["public", "default", "default user", "all users", "shared", "lost+found"])
 
 
 @dataclass(frozen=True)
 class Harbour:
-    """What a folder is, and the computers it stands for: one for each of its users."""
+    """What a place is, and the computers it stands for: one for each of its users."""
 
     name: str
-    path: Path
+    paths: tuple[Path, ...]
+    """A folder, or the files of an export."""
     kind: Kind
     computers: tuple[Computer, ...] = ()
     users: tuple[str, ...] = ()
+    problems: tuple[str, ...] = ()
+    """What is missing of it or can't be read."""
+    named: bool = True
+    """Whether the user gave the name; else it was recognised by itself."""
+
+    @property
+    def path(self) -> Path:
+        """Where it is: the folder, or the first file."""
+        return self.paths[0]
+
+    app: str | None = None
+    """The game's number in the library that it is a prefix of."""
+
+    def renamed(self, name: str) -> Harbour:
+        """Return it by a name that the tool gives it."""
+        computers = tuple(replace(one, name=name) for one in self.computers)
+        return replace(self, name=name, computers=computers, named=False)
+
+    @property
+    def export(self) -> ArchiveFiles | None:
+        """The archives, where it is an export."""
+        return next((one.export for one in self.computers if one.export is not None), None)
+
+    @property
+    def there(self) -> bool:
+        """Whether all of it is there at this moment."""
+        return all(path.exists() for path in self.paths)
 
     @property
     def title(self) -> str:
         """What it was recognised as, in words."""
-        if not self.computers:
+        if self.kind == "folder":
             return "a folder"
+        if self.kind == "export archive":
+            return "an export archive"
         system = {"windows": "Windows", "linux": "Linux", "macos": "macOS"}
-        what = f"a {self.kind}, {system[self.computers[0].system]}"
+        what = f"a {self.kind}" if self.kind[0] != "a" else f"an {self.kind}"
+        what = f"{what}, {system[self.computers[0].system]}"
         return f"{what}, of {', '.join(self.users)}" if self.users else what
 
 
-def harbour_at(path: Path, name: str) -> Harbour:
-    """Tell whose disk, prefix or described computer a folder is.
+def harbour_at(paths: Path | Sequence[Path], name: str) -> Harbour:
+    """Tell whose disk, prefix, described computer or export a folder or some files are.
 
     Raises DamagedError where its `computer.toml` can't be used.
     """
+    paths = (paths,) if isinstance(paths, Path) else tuple(paths)
+    if len(paths) > 1 or not paths[0].is_dir():
+        return _export(paths, paths, name) or Harbour(name, paths, "folder")
+    path = paths[0]
     if (path / DESCRIPTION).is_file():
-        return Harbour(name, path, "described computer", (described_computer(path),))
-    for drive in (path / "drive_c", path / "pfx" / "drive_c"):
-        if drive.is_dir():
-            return _of_users(name, path, "compatibility prefix", drive, "windows")
+        own = (described_computer(path),)
+        return Harbour(name, paths, "described computer", own)
+    prefix = prefix_at(path, name)
+    if prefix is not None:
+        return prefix
     systems: tuple[System, ...] = ("windows", "macos", "linux")
     for system in systems:
-        found = _of_users(name, path, "mounted disk", path, system)
-        if found.computers:
-            return found
-    return Harbour(name, path, "folder")
+        computers, users = users_of(path, system, name)
+        if computers:
+            return Harbour(name, paths, "mounted disk", computers, users)
+    return _export(paths, _files(path), name) or Harbour(name, paths, "folder")
 
 
-def _of_users(name: str, path: Path, kind: Kind, disk: Path, system: System) -> Harbour:
+def _export(at: tuple[Path, ...], files: Sequence[Path], name: str) -> Harbour | None:
+    """Return the harbour that zip files are, or None where there are none."""
+    if not any(".zip" in path.name.lower() for path in files):
+        return None
+    from clever_ferry.moving.archives import archive_parts, open_archives
+
+    parts, problems = archive_parts(files)
+    if not parts and not problems:
+        return None
+    archive = open_archives(parts, problems)
+    place = at[0] if at[0].is_dir() else at[0].parent
+    computer = Computer(name, "linux", running=(), export=archive, top=place)
+    return Harbour(name, at, "export archive", (computer,), problems=tuple(archive.problems))
+
+
+def prefix_at(path: Path, name: str, *, app: str | None = None) -> Harbour | None:
+    """Return the compatibility prefix that a folder is: it has Windows' drive in it."""
+    for drive in (path / "drive_c", path / "pfx" / "drive_c"):
+        if drive.is_dir():
+            computers, users = users_of(drive, "windows", name, follow=True)
+            return Harbour(name, (path,), "compatibility prefix", computers, users, app=app)
+    return None
+
+
+def users_of(
+    disk: Path, system: System, name: str, *, follow: bool = False
+) -> tuple[tuple[Computer, ...], tuple[str, ...]]:
+    """Return a computer for each user of a disk that has known folders, and the users' names.
+
+    `follow`: links are followed, as in a prefix, whose folders may be links to the user's own.
+    """
     computers, users = [], []
     for home in _homes(disk, system):
-        known = {"windows": _WINDOWS, "linux": _LINUX, "macos": _MACOS}[system]
         folders = {
             key: place
-            for key, ways in known.items()
-            if (place := next(filter(None, (_below(home, way) for way in ways)), None))
+            for key, ways in LAYOUTS[system].items()
+            if (place := next(filter(None, (_below(home, way, follow) for way in ways)), None))
         }
+        if system == "linux" and "xdg-config" in folders:
+            moved = moved_documents(folders["xdg-config"], home, disk)
+            folders |= {key: place for key, place in moved.items() if place.is_dir()}
         if folders:
-            computers.append(Computer(name, system, {"home": home, **folders}, running=()))
+            every = {"home": home, **folders}
+            computers.append(Computer(name, system, every, running=(), top=disk))
             users.append(home.name)
-    return Harbour(name, path, kind, tuple(computers), tuple(users))
+    return tuple(computers), tuple(users)
 
 
 def _homes(disk: Path, system: System) -> Iterator[Path]:
@@ -103,18 +162,31 @@ def _homes(disk: Path, system: System) -> Iterator[Path]:
             yield home
 
 
-def _below(folder: Path, path: str) -> Path | None:
-    """Return a folder below another, in whatever case it is spelled; links are not followed."""
+def _below(folder: Path, path: str, follow: bool = False) -> Path | None:
+    """Return a folder below another, in whatever case it is spelled."""
     for part in path.split("/"):
-        inner = [one for one in _folders(folder) if folded(one.name) == folded(part)]
+        exact = folder / part
+        if exact.is_dir() and (follow or not exact.is_symlink()):
+            folder = exact
+            continue
+        inner = [one for one in _folders(folder, follow) if folded(one.name) == folded(part)]
         if not inner:
             return None
         folder = inner[0]
     return folder
 
 
-def _folders(folder: Path) -> list[Path]:
+def _folders(folder: Path, follow: bool = False) -> list[Path]:
+    found = _entries(folder)
+    return [one for one in found if one.is_dir() and (follow or not one.is_symlink())]
+
+
+def _files(folder: Path) -> list[Path]:
+    return [one for one in _entries(folder) if one.is_file() and not one.is_symlink()]
+
+
+def _entries(folder: Path) -> list[Path]:
     try:
-        return sorted(one for one in folder.iterdir() if one.is_dir() and not one.is_symlink())
+        return sorted(folder.iterdir())
     except OSError:
         return []

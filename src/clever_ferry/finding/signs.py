@@ -6,14 +6,12 @@ from dataclasses import dataclass
 
 from clever_ferry.finding.berths import Berth
 from clever_ferry.finding.computers import Computer
+from clever_ferry.finding.evidence import file_saying
 from clever_ferry.moving import FolderFiles
 from clever_ferry.moving.system import held_open, running_programs
-from clever_ferry.payload import head
 from clever_ferry.recipes.edition import Cloud
 
 __all__ = ["CloudOn", "Signs", "signs_of"]
-
-_LARGEST_SIGN = 1 << 20
 
 
 @dataclass(frozen=True)
@@ -78,19 +76,5 @@ def _on(computer: Computer, berth: Berth, cloud: Cloud) -> CloudOn | None:
     if base is None:
         return None
     files = FolderFiles(base, fold=berth.fold)
-    segments = cloud.sign.segments
-
-    def enter(folder: str) -> bool:
-        parts = folder.split("/")
-        return len(parts) < len(segments) and all(
-            isinstance(segment.match(part, fold=berth.fold), dict)
-            for segment, part in zip(segments, parts, strict=False)
-        )
-
-    for file in files.walk(enter):
-        told = cloud.sign.match(file.path, fold=berth.fold)
-        if isinstance(told, dict) and all(berth.fields.get(k, v) == v for k, v in told.items()):
-            text = head(files.payload(file.path), _LARGEST_SIGN)
-            if info.says is None or info.says.encode() in text:
-                return CloudOn(title, file.path, info.answer)
-    return None
+    seen = file_saying(files, cloud.sign, info.says, berth.fields, fold=berth.fold)
+    return CloudOn(title, seen, info.answer) if seen is not None else None

@@ -17,15 +17,15 @@ _NAME = re.compile(r"[a-z][a-z0-9-]{0,39}")
 
 @dataclass(frozen=True)
 class HarbourNames:
-    """Names and the folders that they stand for."""
+    """Names and the folders or files that they stand for."""
 
     file: Path
 
-    def all(self) -> dict[str, Path]:
+    def all(self) -> dict[str, tuple[Path, ...]]:
         """Return all, by name; raises DamagedError where the file can't be read."""
         try:
             data = json.loads(self.file.read_bytes())
-            return {str(name): Path(str(path)) for name, path in sorted(data.items())}
+            return {str(name): _paths(value) for name, value in sorted(data.items())}
         except FileNotFoundError:
             return {}
         except (OSError, ValueError, AttributeError, RecursionError) as error:
@@ -34,22 +34,22 @@ class HarbourNames:
                 advice="Remove the file, then add your harbours again.",
             ) from None
 
-    def add(self, name: str, path: Path) -> None:
-        """Give a folder a name; raises WrongUseError where it is none, or is taken."""
+    def add(self, name: str, paths: tuple[Path, ...]) -> None:
+        """Give a folder or files a name; raises WrongUseError where it is none, or is taken."""
         if not _NAME.fullmatch(name):
             raise WrongUseError(
                 f"{name!r} can't be a harbour's name.",
                 advice="A name has small letters, digits and hyphens, such as old-disk.",
             )
         known = self.all()
-        if known.get(name, path) != path:
+        if known.get(name, paths) != paths:
             raise WrongUseError(
-                f"The harbour {name!r} is {known[name]} already.",
+                f"The harbour {name!r} is {known[name][0]} already.",
                 advice=f"Choose another name, or say `cferry harbour remove {name}` first.",
             )
-        self._write({**known, name: path})
+        self._write({**known, name: paths})
 
-    def remove(self, name: str) -> Path:
+    def remove(self, name: str) -> tuple[Path, ...]:
         """Forget a name (nothing is removed but that); raises UnknownNameError."""
         known = self.all()
         if name not in known:
@@ -57,11 +57,17 @@ class HarbourNames:
             raise UnknownNameError(
                 f"There is no harbour {name!r}.", details=(f"There are: {told}.",)
             )
-        path = known.pop(name)
+        paths = known.pop(name)
         self._write(known)
-        return path
+        return paths
 
-    def _write(self, names: dict[str, Path]) -> None:
+    def _write(self, names: dict[str, tuple[Path, ...]]) -> None:
         disk.make_folder(self.file.parent)
-        data = {name: str(path) for name, path in names.items()}
+        data = {name: [str(path) for path in paths] for name, paths in names.items()}
         disk.write_synced(self.file, json.dumps(data, indent=1).encode())
+
+
+def _paths(value: object) -> tuple[Path, ...]:
+    if not isinstance(value, list) or not value:
+        raise ValueError("a name stands for no path")
+    return tuple(Path(str(one)) for one in value)

@@ -10,6 +10,7 @@ from clever_ferry.keeping.harbour_names import HarbourNames
 from clever_ferry.keeping.journal import Journal
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.logbook import Logbook
+from clever_ferry.keeping.mark import Mark
 from clever_ferry.moving import WriteLock
 
 __all__ = ["Keeps"]
@@ -23,6 +24,7 @@ class Keeps:
         self.locker = Locker(locker or folder / "locker")
         self.logbook = Logbook(folder / "logbook.sqlite")
         self.journal = Journal(folder / "journal")
+        self.mark = Mark(folder / "mark")
         self.harbours = HarbourNames(folder / "harbours.json")
 
     def lock(self, root: Path, what: str) -> WriteLock:

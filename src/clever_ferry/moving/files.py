@@ -58,11 +58,16 @@ class FilePayload:
 
 
 class FolderFiles:
-    """The files below a folder; `fold` where its system does not tell upper from lower case."""
+    """The files below a folder; `fold` where its system does not tell upper from lower case.
 
-    def __init__(self, root: Path, *, fold: bool = False) -> None:
+    With a list `closed`, folders that can't be read are named in it and passed over; without
+    one, they are an error.
+    """
+
+    def __init__(self, root: Path, *, fold: bool = False, closed: list[str] | None = None) -> None:
         self.root = root
         self.fold = fold
+        self.closed = closed
 
     def walk(self, enter: Callable[[str], bool]) -> Iterator[FileInfo]:
         """Yield the files in the folders that `enter` lets in, sorted by path."""
@@ -90,9 +95,12 @@ class FolderFiles:
         try:
             with os.scandir(self.root / folder) as listed:
                 return sorted(listed, key=lambda entry: entry.name)
-        except FileNotFoundError:
+        except (FileNotFoundError, NotADirectoryError):
             return []
         except PermissionError:
+            if self.closed is not None:
+                self.closed.append(f"the folder {self.root / folder} can't be read")
+                return []
             raise NotFoundError(
                 f"The folder {self.root / folder} can't be read: permission denied.",
                 advice="Run the tool as the user who plays, or correct the folder's permissions.",
@@ -162,6 +170,6 @@ class FolderFiles:
 def _stat_of(entry: os.DirEntry[str]) -> os.stat_result | None:
     try:
         # On Windows, scandir's cached times may lag behind; ask the file itself.
-        return Path(entry.path).stat(follow_symlinks=False)
-    except FileNotFoundError:
+        return os.lstat(entry.path)
+    except (FileNotFoundError, PermissionError):
         return None

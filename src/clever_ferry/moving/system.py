@@ -24,6 +24,7 @@ __all__ = [
     "held_open",
     "inherit_owner",
     "is_link",
+    "mounted_disks",
     "remove_file",
     "replace_file",
     "running_programs",
@@ -213,6 +214,20 @@ def _refused(path: Path) -> bool:
             return False
         return bool(ctypes.windll.kernel32.GetLastError() == taken)
     return False
+
+
+def mounted_disks() -> list[Path]:
+    """Return where the disks of this computer are mounted, but for the system's own."""
+    import psutil
+
+    own = Path(Path.home().anchor)
+    found = []
+    for one in psutil.disk_partitions(all=False):
+        place = Path(one.mountpoint)
+        usual = not one.mountpoint.startswith(("/boot", "/snap", "/System", "/etc", "/var"))
+        if place != own and usual and place.is_dir():
+            found.append(place)
+    return found
 
 
 def running_programs() -> list[tuple[str, int]]:

@@ -121,6 +121,17 @@ class Pattern:
             f"The name {name!r}, written by {self.text!r}, could be read in another way."
         )
 
+    def partly(self, values: Mapping[str, Value]) -> str:
+        """Return the name as far as values are known; a field that is not stays in braces."""
+        parts = []
+        for token in self.tokens:
+            if isinstance(token, _Slot):
+                raw = token.field.write(values[token.name]) if token.name in values else None
+                parts.append(raw if raw is not None else f"{{{token.name}}}")
+            else:
+                parts.append(token)
+        return "".join(parts)
+
     def _written(self, values: Mapping[str, Value]) -> str:
         parts: list[str] = []
         for token in self.tokens:

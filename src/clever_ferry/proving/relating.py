@@ -13,7 +13,7 @@ from typing import Literal
 from clever_ferry.cargo import Save, digest_of
 from clever_ferry.errors import FerryError
 
-__all__ = ["Related", "Relation", "relate"]
+__all__ = ["Related", "Relation", "relate", "told_relation"]
 
 Relation = Literal["the same", "newer", "older", "different"]
 """How the first side's save stands to the second's; `different` where facts agree and contents
@@ -52,6 +52,18 @@ def relate(
     found += [Related(save, None) for save in left]
     found += [Related(None, save) for save in right]
     return found
+
+
+def told_relation(related: Related) -> str:
+    """Return in words how the first side's save stands to the second's."""
+    told: dict[Relation | None, str] = {
+        "the same": "the same progress",
+        "newer": "the first is ahead",
+        "older": "the second is ahead",
+        "different": "the same facts, other contents",
+        None: "",
+    }
+    return told[related.relation]
 
 
 def _named(save: Save) -> str:

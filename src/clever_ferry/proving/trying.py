@@ -8,7 +8,7 @@ from pathlib import Path
 
 from clever_ferry.cargo import Piece, Save, digest_of
 from clever_ferry.errors import FerryError
-from clever_ferry.finding.berths import Berth, find_berths, open_berth
+from clever_ferry.finding import Berth, at_place, open_berth
 from clever_ferry.finding.computers import Computer
 from clever_ferry.naming import Value
 from clever_ferry.recipes import Edition, Game
@@ -40,7 +40,7 @@ class Tried:
 def try_recipe(game: Game, computer: Computer, folder: Path) -> Iterator[Tried]:
     """Try each edition of a game on a folder; those that read nothing of it are left out."""
     for edition in game.editions.values():
-        for berth in find_berths(computer, game, edition, folder).berths:
+        for berth in at_place(computer, game, edition, folder).berths:
             try:
                 opened = open_berth(berth)
             except FerryError as error:

@@ -21,7 +21,7 @@ from clever_ferry.layouts.spec import (
     SpanSpec,
 )
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
-from clever_ferry.recipes.edition import Berthing, Cloud, Edition, Game, PieceFile
+from clever_ferry.recipes.edition import Berthing, Cloud, Edition, Game, Mark, PieceFile
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
 
@@ -142,7 +142,16 @@ def _edition(
         if cloud.sign is not None:
             sign = faults.pattern(f"cloud[{number}].sign", cloud.sign, info.fields)
         clouds.append(Cloud(cloud, sign))
-    extra = [pattern for pattern in (*never, *(c.sign for c in clouds)) if pattern is not None]
+    marks = [
+        Mark(mark, pattern)
+        for number, mark in enumerate(info.marks, 1)
+        if (pattern := faults.pattern(f"marks[{number}].path", mark.path, info.fields))
+    ]
+    extra = [
+        pattern
+        for pattern in (*never, *(c.sign for c in clouds), *(m.pattern for m in marks))
+        if pattern is not None
+    ]
     used = berth_fields.union(
         *(pattern.fields for file in files for pattern in file.patterns),
         *(pattern.fields for pattern in extra),
@@ -153,6 +162,7 @@ def _edition(
         name, info.title, box, box_title, tuple(berths), info.fields, berth_fields, keys,
         tuple(files), recipe.pieces, reader, info.most_slots, info.start, info.after,
         info.runs_as, tuple(pattern for pattern in never if pattern is not None), tuple(clouds),
+        info.apps, tuple(marks),
     )  # fmt: skip
 
 
@@ -171,7 +181,7 @@ def _files(
             else:
                 chain = chain.then(layers[layer])
         patterns = [faults.pattern(f"{key}.path", text, info.fields) for text in file.paths]
-        files.append(PieceFile(file.role, tuple(p for p in patterns if p), chain))
+        files.append(PieceFile(file.role, tuple(p for p in patterns if p), chain, file.old))
     roles = [file.role for file in files]
     for role in {role for role in roles if roles.count(role) > 1}:
         faults.add("files", f"the role {role!r} stands twice; give one entry a list of paths")

@@ -12,9 +12,9 @@ from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.layers import Chain
 from clever_ferry.naming import Ambiguous, FieldSpec, Pattern, Value
 from clever_ferry.recipes.facts import FactReader
-from clever_ferry.recipes.models import BerthInfo, CloudInfo, PieceInfo
+from clever_ferry.recipes.models import BerthInfo, CloudInfo, MarkInfo, PieceInfo
 
-__all__ = ["Berthing", "Cloud", "Edition", "Game", "Laid", "Listing", "PieceFile"]
+__all__ = ["Berthing", "Cloud", "Edition", "Game", "Laid", "Listing", "Mark", "PieceFile"]
 
 
 class Berthing(NamedTuple):
@@ -22,6 +22,13 @@ class Berthing(NamedTuple):
 
     info: BerthInfo
     pattern: Pattern | None
+
+
+class Mark(NamedTuple):
+    """A file in a berth that shows which store or release made it."""
+
+    info: MarkInfo
+    pattern: Pattern
 
 
 class Cloud(NamedTuple):
@@ -38,6 +45,8 @@ class PieceFile:
     role: str
     patterns: tuple[Pattern, ...]
     chain: Chain
+    old: tuple[str, ...] = ()
+    """Endings of the old copies that the game leaves."""
 
 
 @dataclass(frozen=True)
@@ -81,6 +90,9 @@ class Edition:
     never: tuple[Pattern, ...]
     """Names of files that are never written nor removed, whatever else they fit."""
     clouds: tuple[Cloud, ...]
+    apps: tuple[str, ...] = ()
+    """The game's numbers in libraries, which name its own prefix."""
+    marks: tuple[Mark, ...] = ()
 
     @property
     def optional_fields(self) -> frozenset[str]:
@@ -140,20 +152,33 @@ class Edition:
         fields_of: dict[tuple[Value, ...], dict[str, Value]] = {}
         shared: list[Piece] = []
         unread: list[str] = []
+        untold: list[Entry] = []
+
+        def take(entry: Entry, file: PieceFile, values: dict[str, Value], old: bool) -> None:
+            key = tuple(values.get(name, "") for name in self.key_fields)
+            there = shared if self.pieces[file.role].shared else groups.setdefault(key, [])
+            piece = replace(self._piece(entry, file, values, given or {}), old=old)
+            if old and any(one.key == piece.key for one in there):
+                unread.append(entry.name)
+                return
+            there.append(piece)
+            fields_of[key] = {k: values[k] for k in self.key_fields if k in values}
+
         for entry in contents.entries:
-            match self._told(entry, fold):
+            match self._told(entry.name, fold):
                 case None:
-                    unread.append(entry.name)
+                    untold.append(entry)
                 case str(problem):
                     problems.append(problem)
                 case PieceFile() as file, dict() as values:
-                    piece = self._piece(entry, file, values, given or {})
-                    if self.pieces[file.role].shared:
-                        shared.append(piece)
-                        continue
-                    key = tuple(values.get(name, "") for name in self.key_fields)
-                    groups.setdefault(key, []).append(piece)
-                    fields_of[key] = {k: values[k] for k in self.key_fields if k in values}
+                    take(entry, file, values, False)
+        for entry in untold:
+            found = self._old_copy(entry.name, fold)
+            if found is None:
+                unread.append(entry.name)
+            else:
+                take(entry, *found, True)
+        groups = {key: pieces for key, pieces in groups.items() if pieces}
         order = sorted(groups, key=lambda key: [_sortable(part) for part in key])
         saves = []
         for place, key in enumerate(order, 1):
@@ -162,21 +187,33 @@ class Edition:
         saves.sort(key=lambda save: save.slot)
         return Listing(tuple(saves), tuple(shared), tuple(unread), tuple(problems))
 
-    def _told(self, entry: Entry, fold: bool) -> tuple[PieceFile, dict[str, Value]] | str | None:
+    def _old_copy(self, name: str, fold: bool) -> tuple[PieceFile, dict[str, Value]] | None:
+        """Return which piece an entry is an old copy of, by its ending."""
+        for file in self.files:
+            for ending in file.old:
+                if (name.casefold() if fold else name).endswith(
+                    ending.casefold() if fold else ending
+                ):
+                    told = self._told(name[: -len(ending)], fold)
+                    if isinstance(told, tuple) and told[0] is file and not self.barred(name):
+                        return told
+        return None
+
+    def _told(self, name: str, fold: bool) -> tuple[PieceFile, dict[str, Value]] | str | None:
         found: list[tuple[PieceFile, dict[str, Value]]] = []
-        if self.barred(entry.name):
+        if self.barred(name):
             return None
         for file in self.files:
             for pattern in file.patterns:
-                values = pattern.match(entry.name, fold=fold)
+                values = pattern.match(name, fold=fold)
                 if isinstance(values, Ambiguous):
-                    return f"{entry.name} can be read in two ways by {pattern.text!r}"
+                    return f"{name} can be read in two ways by {pattern.text!r}"
                 if values is not None:
                     found.append((file, values))
                     break
         if len(found) > 1:
             roles = " or the ".join(file.role for file, _ in found)
-            return f"{entry.name} could be the {roles}"
+            return f"{name} could be the {roles}"
         return found[0] if found else None
 
     def _piece(

@@ -45,6 +45,16 @@ class FactReader:
         self._facts, self._pieces = facts, pieces
         self._layouts, self._layers = layouts, layers
 
+    @property
+    def from_names(self) -> frozenset[str]:
+        """The facts that are parts of names."""
+        return frozenset(key for key, info in self._facts.items() if info.field is not None)
+
+    @property
+    def reads_content(self) -> bool:
+        """Whether any fact is read from a piece."""
+        return len(self.from_names) < len(self._facts)
+
     def read(self, fields: Mapping[str, int | str], pieces: Sequence[Piece]) -> FactsRead:
         """Return the facts that can be read, and why others can't."""
         facts: list[Fact] = []

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from difflib import get_close_matches
 from functools import cached_property
@@ -23,12 +24,24 @@ from clever_ferry.errors import FerryError, RecipeError, UnknownNameError
 from clever_ferry.recipes.compiling import compile_box, compile_game
 from clever_ferry.recipes.edition import Game
 from clever_ferry.recipes.explaining import explain
-from clever_ferry.recipes.models import BoxRecipe, GameRecipe
+from clever_ferry.recipes.libraries import Library, compile_library
+from clever_ferry.recipes.models import (
+    BoxInfo,
+    BoxRecipe,
+    GameInfo,
+    GameRecipe,
+    LibraryInfo,
+    LibraryRecipe,
+)
 
 __all__ = ["RecipeSource", "Recipes", "read_recipe"]
 
 _LARGEST_RECIPE = 1 << 20
 _T = TypeVar("_T")
+AnyRecipe = GameRecipe | BoxRecipe | LibraryRecipe
+_MODELS: dict[str, type[AnyRecipe]] = {
+    "game": GameRecipe, "box": BoxRecipe, "library": LibraryRecipe
+}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -56,6 +69,12 @@ class Recipes:
         self.own = own
         self._games: dict[str, Game] = {}
         self._boxes: dict[str, tuple[str, Box]] = {}
+        self._read: dict[RecipeSource, AnyRecipe] = {}
+
+    def _recipe(self, source: RecipeSource) -> AnyRecipe:
+        if source not in self._read:
+            self._read[source] = _parsed(source.text(), source.place)
+        return self._read[source]
 
     @cached_property
     def _shipped(self) -> dict[str, RecipeSource]:
@@ -79,9 +98,8 @@ class Recipes:
         """
         shipped, yours = self._shipped.get(ident), self._yours.get(ident)
         if yours is not None and shipped is not None:
-            recipe = _parsed(yours.text(), yours.place)
-            head = recipe.game if isinstance(recipe, GameRecipe) else recipe.box
-            if not head.replaces_shipped:
+            recipe = self._recipe(yours)
+            if not _head(recipe).replaces_shipped:
                 raise RecipeError(
                     f"Your recipe {yours.place} has the id of a shipped one, {ident!r}.",
                     advice="Give it an id (and file name) of its own, or write "
@@ -110,7 +128,7 @@ class Recipes:
         """Return a compiled game; raises UnknownNameError or RecipeError."""
         if ident not in self._games:
             source = self.source(ident)
-            recipe = _parsed(source.text(), source.place)
+            recipe = self._recipe(source)
             if not isinstance(recipe, GameRecipe):
                 raise self.unknown(ident)
             self._games[ident] = _with_place(source.place, lambda: compile_game(recipe, self.box))
@@ -122,7 +140,7 @@ class Recipes:
         for ident in dict.fromkeys(source.id for source in self.sources()):
             try:
                 source = self.source(ident)
-                if isinstance(_parsed(source.text(), source.place), GameRecipe):
+                if isinstance(self._recipe(source), GameRecipe):
                     games.append(self.game(ident))
             except FerryError as error:
                 faults.append(error)
@@ -132,7 +150,7 @@ class Recipes:
         """Return a box kind's title and the box; raises UnknownNameError or RecipeError."""
         if ident not in self._boxes:
             source = self._yours.get(ident) or self._shipped.get(ident)
-            recipe = _parsed(self.source(ident).text(), source.place) if source else None
+            recipe = self._recipe(self.source(ident)) if source else None
             if source is None or not isinstance(recipe, BoxRecipe):
                 raise UnknownNameError(f"there is no box recipe {ident!r}")
             box = recipe
@@ -150,30 +168,55 @@ class Recipes:
                 continue  # a game's recipe, or one that `recipe list` tells the fault of
         return list(dict(found).items())
 
-    def check_source(self, source: RecipeSource) -> GameRecipe | BoxRecipe:
+    def check_source(self, source: RecipeSource) -> AnyRecipe:
         """Read and compile one of the recipe files at hand; raises RecipeError."""
         self.source(source.id)
-        recipe = _parsed(source.text(), source.place)
+        recipe = self._recipe(source)
         self._compile(recipe, source.place)
         return recipe
 
-    def _compile(self, recipe: GameRecipe | BoxRecipe, place: str) -> None:
+    def _compile(self, recipe: AnyRecipe, place: str) -> None:
         if isinstance(recipe, GameRecipe):
             game = recipe
             _with_place(place, lambda: compile_game(game, self.box))
-        else:
+        elif isinstance(recipe, BoxRecipe):
             box = recipe
             _with_place(place, lambda: compile_box(box))
+        else:
+            library = recipe
+            _with_place(place, lambda: compile_library(library))
+
+    def libraries(self) -> list[Library]:
+        """Return every game library whose recipe can be used."""
+        found = []
+        for ident in dict.fromkeys(source.id for source in self.sources()):
+            with suppress(FerryError):  # `recipe list` tells the fault
+                source = self.source(ident)
+                recipe = self._recipe(source)
+                if isinstance(recipe, LibraryRecipe):
+                    found.append(compile_library(recipe))
+        return found
 
     def game_of(self, recipe: GameRecipe, place: str) -> Game:
         """Compile a game recipe that was read from anywhere."""
         return _with_place(place, lambda: compile_game(recipe, self.box))
 
-    def check(self, path: Path) -> GameRecipe | BoxRecipe:
+    def check(self, path: Path) -> AnyRecipe:
         """Read and compile a recipe file from anywhere; raises RecipeError with every fault."""
         recipe = read_recipe(path)
         self._compile(recipe, str(path))
         return recipe
+
+
+def _head(recipe: AnyRecipe) -> GameInfo | BoxInfo | LibraryInfo:
+    """Return the part of a recipe that names it."""
+    match recipe:
+        case GameRecipe():
+            return recipe.game
+        case BoxRecipe():
+            return recipe.box
+        case LibraryRecipe():
+            return recipe.library
 
 
 def _sources(folder: Traversable, origin: Literal["shipped", "yours"]) -> dict[str, RecipeSource]:
@@ -184,7 +227,7 @@ def _sources(folder: Traversable, origin: Literal["shipped", "yours"]) -> dict[s
     }
 
 
-def read_recipe(path: Path) -> GameRecipe | BoxRecipe:
+def read_recipe(path: Path) -> AnyRecipe:
     """Read one recipe file; raises RecipeError with the key, the value and what would be right."""
     return _parsed(_text(path, str(path)), str(path), stem=path.stem)
 
@@ -199,21 +242,21 @@ def _text(file: Traversable, place: str) -> str:
         raise RecipeError(f"The recipe {place} can't be read: {error}.") from None
 
 
-def _parsed(text: str, place: str, stem: str | None = None) -> GameRecipe | BoxRecipe:
+def _parsed(text: str, place: str, stem: str | None = None) -> AnyRecipe:
     try:
         data: Mapping[str, Any] = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         raise RecipeError(f"The recipe {place} is no valid TOML: {error}.") from None
-    model = BoxRecipe if "box" in data else GameRecipe
+    model = next((model for key, model in _MODELS.items() if key in data), GameRecipe)
     try:
-        recipe: GameRecipe | BoxRecipe = model.model_validate(data)
+        recipe: AnyRecipe = model.model_validate(data)
     except ValidationError as error:
         raise RecipeError(
             f"The recipe {place} has something that can't stand so.",
             details=explain(error, model, data),
             advice="docs/recipes.md lists every key with an example.",
         ) from None
-    ident = recipe.game.id if isinstance(recipe, GameRecipe) else recipe.box.id
+    ident = _head(recipe).id
     own = stem or place.replace("\\", "/").rsplit("/", 1)[-1].split(".toml")[0]
     if own != ident:
         raise RecipeError(

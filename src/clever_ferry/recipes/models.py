@@ -24,6 +24,9 @@ __all__ = [
     "FactInfo",
     "FileInfo",
     "GameRecipe",
+    "LibraryPlace",
+    "LibraryRecipe",
+    "MarkInfo",
     "PieceInfo",
 ]
 
@@ -36,6 +39,7 @@ Line = Annotated[
 Under = Literal[
     "home",
     "documents",
+    "downloads",
     "saved-games",
     "roaming-data",
     "local-data",
@@ -43,7 +47,9 @@ Under = Literal[
     "xdg-data",
     "xdg-config",
     "sandboxes",
+    "snaps",
     "app-support",
+    "export",
     "given",
 ]
 KNOWN_FOLDERS: tuple[str, ...] = Under.__args__  # type: ignore[attr-defined]
@@ -112,6 +118,14 @@ class BerthInfo(_Info):
     path: str | None = Field(default=None, description="the folder below, as a name pattern")
 
 
+class MarkInfo(_Info):
+    """A file in a berth that shows which store or release made it."""
+
+    path: str = Field(description="the file, as a name pattern")
+    says: Line | None = Field(default=None, description="text that must stand in it")
+    means: Line = Field(description="what it shows, in words")
+
+
 class FileInfo(_Info):
     """How an edition names and wraps one role."""
 
@@ -120,6 +134,11 @@ class FileInfo(_Info):
         description="name pattern; of several, the first is written and the others are still read"
     )
     layers: tuple[Id, ...] = ()
+    old: tuple[Line, ...] = Field(
+        default=(),
+        description="endings of the old copies that the game leaves; one serves where the file "
+        "itself is missing",
+    )
 
     @property
     def paths(self) -> tuple[str, ...]:
@@ -154,6 +173,10 @@ class EditionInfo(_Info):
     box: Id | None = None
     berths: tuple[BerthInfo, ...] = Field(min_length=1)
     fields: dict[FieldName, FieldSpec] = {}
+    apps: tuple[Line, ...] = Field(
+        default=(), description="the game's numbers in libraries, which name its own prefix"
+    )
+    marks: tuple[MarkInfo, ...] = ()
     files: tuple[FileInfo, ...] = Field(min_length=1)
     most_slots: int | None = Field(default=None, ge=1, description="what the game's menu shows")
     start: Line | None = Field(default=None, description="how one makes the game keep saves here")
@@ -194,3 +217,33 @@ class BoxRecipe(_Info):
     box: BoxInfo
     format: BoxSpec
     layouts: dict[Id, LayoutSpec] = {}
+
+
+class LibraryPlace(_Info):
+    """A place of a game library: below a known folder, or below a folder that `lists` name."""
+
+    on: Literal["windows", "linux", "macos"] = "linux"
+    under: Under | Literal["listed"]
+    path: str = Field(description="as a name pattern")
+
+
+class LibraryInfo(_Info):
+    """What a game library is called."""
+
+    id: Id
+    title: Line
+    replaces_shipped: bool = False
+
+
+class LibraryRecipe(_Info):
+    """A recipe for a game library: where it keeps compatibility prefixes."""
+
+    recipe: Literal[1]
+    library: LibraryInfo
+    prefixes: tuple[LibraryPlace, ...] = Field(
+        min_length=1, description="the folders that hold `drive_c`, or `pfx` with it"
+    )
+    lists: tuple[LibraryPlace, ...] = Field(
+        default=(), description="files in which it writes down folders on other disks"
+    )
+    fields: dict[FieldName, FieldSpec] = {}

@@ -81,7 +81,12 @@ def open_container(path: Path, recipes: Recipes, name: str | None) -> Opened:
     )
 
 
-_KINDS = {"text": "plain text already", "picture": "a picture", "sqlite": "an SQLite database"}
+_KINDS = {
+    "archive": "an archive that other programs open",
+    "text": "plain text already",
+    "picture": "a picture",
+    "sqlite": "an SQLite database",
+}
 
 
 def _content_chain(kinds: list[str]) -> Chain:

@@ -18,6 +18,11 @@ _MAGICS: tuple[tuple[int, bytes, str], ...] = (
     (257, b"ustar", "tar"),
     (0, b"\x89PNG\r\n\x1a\n", "picture"),
     (0, b"\xff\xd8\xff", "picture"),
+    (0, b"GIF8", "picture"),
+    (0, b"DDS ", "picture"),
+    (8, b"WEBP", "picture"),
+    (0, b"7z\xbc\xaf\x27\x1c", "archive"),
+    (0, b"Rar!\x1a\x07", "archive"),
 )
 COMPRESSED = frozenset({"gzip", "xz", "bzip2", "zstd", "lz4", "zlib"})
 

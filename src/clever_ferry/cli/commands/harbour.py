@@ -1,7 +1,8 @@
-"""`cferry harbour`: names for folders with saves: disks, prefixes, sticks."""
+"""`cferry harbour`: names for places with saves: disks, prefixes, exports, sticks."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import click
@@ -15,7 +16,7 @@ __all__ = ["command"]
 
 @click.group("harbour")
 def command() -> None:
-    """Give names to places with saves: a mounted disk, a compatibility prefix, a stick.
+    """Give names to places with saves: a mounted disk, a compatibility prefix, an export, a stick.
 
     A name stands after @ in an address: saltglass/depot@old-disk. Any folder can stand there
     without a name, too: saltglass/depot@/path/to/folder.
@@ -24,16 +25,26 @@ def command() -> None:
 
 @command.command("add")
 @click.argument("name")
-@click.argument("path", type=click.Path(path_type=Path, exists=True, file_okay=False))
+@click.argument(
+    "paths",
+    metavar="PATH...",
+    nargs=-1,
+    required=True,
+    type=click.Path(path_type=Path, exists=True),
+)
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
-def add(computer: Path | None, name: str, path: Path, as_json: bool) -> None:
-    """Name a folder, and say what it is recognised as."""
-    harbour = ferry_here(computer).add_harbour(name, path.resolve())
+def add(computer: Path | None, name: str, paths: tuple[Path, ...], as_json: bool) -> None:
+    """Name a folder, and say what it is recognised as.
+
+    An export in zip files can be the folder that they are in, or the files themselves.
+    """
+    harbour = ferry_here(computer).harbours.add(name, [path.resolve() for path in paths])
     if as_json:
         echo_json(_data(harbour))
         return
     console().print(f"[good]✓[/] {escape(name)} is {escape(harbour.title)}.", soft_wrap=True)
+    _print_problems([harbour])
     console().print("Next: cferry look")
 
 
@@ -41,18 +52,27 @@ def add(computer: Path | None, name: str, path: Path, as_json: bool) -> None:
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
 def list_(computer: Path | None, as_json: bool) -> None:
-    """List the places that have a name."""
+    """List the places with saves: those that you have named, and those recognised by themselves."""
     ferry = ferry_here(computer)
-    harbours = ferry.harbours()
+    harbours = ferry.harbours.all()
     if as_json:
         echo_json([_data(one) for one in harbours])
         return
     shown = table("Name", "What it is", "Where")
     shown.add_row(escape(ferry.computer.name), "this computer", "")
     for one in harbours:
-        what = escape(one.title) if one.path.is_dir() else "[care]not there now[/]"
-        shown.add_row(escape(one.name), what, escape(place(one.path)))
+        what = escape(one.title) if one.there else "[care]not there now[/]"
+        if not one.named:
+            what += "\n[dim]recognised by itself[/]"
+        shown.add_row(escape(one.name), what, "\n".join(escape(place(p)) for p in one.paths))
     console().print(shown)
+    _print_problems(harbours)
+
+
+def _print_problems(harbours: Sequence[Harbour]) -> None:
+    for one in harbours:
+        for problem in one.problems:
+            console().print(f"[care]{escape(one.name)}:[/] {escape(problem)}", soft_wrap=True)
 
 
 @command.command("remove")
@@ -60,7 +80,7 @@ def list_(computer: Path | None, as_json: bool) -> None:
 @click.pass_obj
 def remove(computer: Path | None, name: str) -> None:
     """Forget a name. The folder and what is in it stay as they are."""
-    path = ferry_here(computer).remove_harbour(name)
+    path = ferry_here(computer).harbours.remove(name)
     console().print(f"{escape(name)} is forgotten; {escape(str(path))} stays as it is.")
 
 
@@ -68,8 +88,16 @@ def _data(harbour: Harbour) -> dict[str, object]:
     return {
         "name": harbour.name,
         "folder": str(harbour.path),
-        "there": harbour.path.is_dir(),
+        "paths": [str(path) for path in harbour.paths],
+        "named": harbour.named,
+        "there": harbour.there,
         "kind": harbour.kind,
-        "system": harbour.computers[0].system if harbour.computers else None,
+        "system": _system(harbour),
         "users": list(harbour.users),
+        "problems": list(harbour.problems),
     }
+
+
+def _system(harbour: Harbour) -> str | None:
+    known = harbour.computers and not harbour.export
+    return harbour.computers[0].system if known else None

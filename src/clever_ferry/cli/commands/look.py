@@ -1,4 +1,4 @@
-"""`cferry look`: which games' saves are on this computer."""
+"""`cferry look`: which games' saves are here, what changed lately, what a folder holds."""
 
 from __future__ import annotations
 
@@ -6,54 +6,109 @@ from pathlib import Path
 
 import click
 
-from clever_ferry.cli.described import berth_data
+from clever_ferry.api import Ferry, Seen, Sight
+from clever_ferry.cli.described import changes_data, seen_data, survey_data
 from clever_ferry.cli.exits import NOTHING
 from clever_ferry.cli.here import ferry_here
-from clever_ferry.cli.screen import console, echo_json, escape, place, size, table, when_cell
+from clever_ferry.cli.moments import moment
+from clever_ferry.cli.screen import (
+    console,
+    echo_json,
+    escape,
+    indented,
+    place,
+    size,
+    table,
+    when_cell,
+)
+from clever_ferry.cli.surveys import print_changes, print_survey
+from clever_ferry.errors import UnknownNameError, WrongUseError
 
 __all__ = ["command"]
 
 
 @click.command("look")
-@click.argument("game", required=False)
+@click.argument("what", metavar="[GAME|PATH]", required=False)
+@click.option("--since", metavar="TIME", help="Which files changed since then: 10m, 2h, 18:30.")
+@click.option("--mark", is_flag=True, help="Remember this moment, for --since-mark.")
+@click.option("--since-mark", is_flag=True, help="Which files changed since the mark.")
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
-def command(computer: Path | None, game: str | None, as_json: bool) -> None:
-    """Show which games' saves are on this computer, and where.
+def command(
+    computer: Path | None, what: str | None, since: str | None, mark: bool, since_mark: bool,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Show which games' saves are on this computer and on all that is mounted, and where.
 
-    With GAME, only that one's.
+    With GAME, only that one's, with what shows which store made them. With PATH, what a folder
+    or an archive seems to hold, also where no recipe knows it.
+
+    For a game that has no recipe: cferry look --mark, play and save in the game, then
+    cferry look --since-mark shows which files it wrote. Caches are passed by.
     """
+    if sum(map(bool, (what, since, mark, since_mark))) > 1:
+        raise WrongUseError("GAME or PATH, --since, --mark and --since-mark do not go together.")
     ferry = ferry_here(computer)
-    sights, faults = ferry.look(game.lower() if game else None)
+    if mark:
+        ferry.keeps.mark.set()
+        console().print("Marked. Now start the game, save in it, and close it.")
+        console().print("Next: cferry look --since-mark")
+    elif since or since_mark:
+        _changes(ferry, moment(since) if since else ferry.keeps.mark.get(), as_json)
+    elif what and _is_path(what, ferry):
+        _survey(ferry, what, as_json)
+    else:
+        _look(ferry, what, as_json)
+
+
+def _is_path(what: str, ferry: Ferry) -> bool:
+    return bool({"/", "\\", "."} & set(what)) or (
+        Path(what).exists() and what.lower() not in ferry.recipes.game_ids()
+    )
+
+
+def _changes(ferry: Ferry, since: int, as_json: bool) -> None:
+    changes = ferry.changes(since)
+    whose = ferry.whose([one.folder for one in changes.folders]) if changes.folders else {}
     if as_json:
-        echo_json(
-            {
-                "computer": ferry.computer.name,
-                "berths": [
-                    {
-                        **berth_data(sight.berth),
-                        "saves": len(sight.saves),
-                        "saved": max((s.stamp or 0 for s in sight.saves), default=None),
-                        "size": sum(save.size for save in sight.saves),
-                        "problems": list(sight.problems),
-                    }
-                    for sight in sights
-                ],
-                "recipe_faults": [error.what for error in faults],
-            }
-        )
+        echo_json(changes_data(changes, whose, since))
+    else:
+        print_changes(changes, whose, since)
+    if not changes.folders:
+        raise click.exceptions.Exit(NOTHING)
+
+
+def _survey(ferry: Ferry, what: str, as_json: bool) -> None:
+    path = Path(what).expanduser()
+    if not path.exists():
+        raise UnknownNameError(f"There is no folder or file {what}.")
+    surveyed = ferry.survey(path)
+    if as_json:
+        echo_json(survey_data(surveyed))
+    else:
+        print_survey(surveyed, what)
+
+
+def _look(ferry: Ferry, game: str | None, as_json: bool) -> None:
+    seen = ferry.look(game.lower() if game else None)
+    if as_json:
+        echo_json(seen_data(seen, ferry.computer.name))
         return
     out = console()
-    if not sights:
-        out.print(f"No saves were found on {escape(ferry.computer.name)}.")
+    if not seen.sights:
+        where = escape(ferry.computer.name)
+        known = "" if not game else f" of {escape(ferry.recipes.game(game.lower()).title)}"
+        out.print(f"No saves{known} were found on {where}.")
+        _print_rest(seen)
         out.print(
-            "`cferry recipe list` shows which games it knows; `cferry demo` shows it at work."
+            "`cferry recipe list` shows which games it knows; `cferry demo` shows it at work; "
+            "`cferry look --mark` helps to find where another game saves."
         )
         raise click.exceptions.Exit(NOTHING)
     shown = table(
         "Game", "Edition", "Saves", "Last saved", "Size", "Name it", right=("Saves", "Size")
     )
-    for sight in sights:
+    for sight in seen.sights:
         fields = ", ".join(f"{name} {value}" for name, value in sight.berth.fields.items())
         edition = escape(sight.berth.edition.title)
         shown.add_row(
@@ -65,13 +120,34 @@ def command(computer: Path | None, game: str | None, as_json: bool) -> None:
             f"[place]{escape(sight.berth.address)}[/]",
         )
     out.print(shown)
-    for sight in sights:
-        out.print(
-            f"[place]{escape(sight.berth.address)}[/]  {escape(place(sight.berth.root))}",
-            soft_wrap=True,
-        )
-        for problem in sight.problems:
-            out.print(f"  [bad]Not in order:[/] {escape(problem)}")
-    for fault in faults:
-        out.print(f"[care]{escape(fault.what)}[/]")
-    out.print(f"\nNext: cferry slots {escape(sights[0].berth.game.id)}")
+    for sight in seen.sights:
+        _print_place(sight)
+    _print_rest(seen)
+    first = next((one for one in seen.sights if one.saves), seen.sights[0])
+    berth = first.berth
+    out.print(f"\nNext: cferry slots {escape(berth.address if berth.at else berth.game.id)}")
+
+
+def _print_place(sight: Sight) -> None:
+    out = console()
+    out.print(
+        f"[place]{escape(sight.berth.address)}[/]  {escape(place(sight.berth.root))}",
+        soft_wrap=True,
+    )
+    if sight.evidence:
+        out.print(indented(f"[dim]{escape('; '.join(sight.evidence))}[/]", 2))
+    if not sight.saves and not sight.problems:
+        out.print("  no saves yet: the game was started, and nothing was saved")
+    for problem in sight.problems:
+        out.print(f"  [bad]Not in order:[/] {escape(problem)}", soft_wrap=True)
+
+
+def _print_rest(seen: Seen) -> None:
+    out = console()
+    for error in seen.missing:
+        out.print(escape(error.what), soft_wrap=True)
+        out.print(indented(f"[dim]{escape(error.advice)}[/]", 2))
+    for trouble in seen.troubles:
+        out.print(f"[care]Careful:[/] {escape(trouble)}", soft_wrap=True)
+    for fault in seen.faults:
+        out.print(f"[care]{escape(fault.what)}[/]", soft_wrap=True)

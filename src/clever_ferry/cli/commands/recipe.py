@@ -23,14 +23,14 @@ from clever_ferry.cli.screen import (
 from clever_ferry.errors import FerryError, NotFoundError
 from clever_ferry.proving.trying import Tried, try_recipe
 from clever_ferry.recipes.loading import Recipes, RecipeSource
-from clever_ferry.recipes.models import BoxRecipe, GameRecipe
+from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
 
 __all__ = ["command"]
 
 
 @click.group("recipe")
 def command() -> None:
-    """List, show and check the recipes: TOML files that describe games and stores' boxes."""
+    """List, show and check the recipes: TOML files that describe games, boxes and libraries."""
 
 
 @command.command("list")
@@ -71,7 +71,9 @@ def _row(source: RecipeSource, recipes: Recipes) -> dict[str, Any]:
             "kind": "game",
             "editions": list(recipe.editions),
         }
-    return {**row, "title": recipe.box.title, "kind": "box"}
+    if isinstance(recipe, BoxRecipe):
+        return {**row, "title": recipe.box.title, "kind": "box"}
+    return {**row, "title": recipe.library.title, "kind": "library"}
 
 
 @command.command("show")
@@ -89,11 +91,13 @@ def show(computer: Path | None, ident: str, as_json: bool) -> None:
 
 @command.command("schema")
 @click.option("--box", is_flag=True, help="The schema of box recipes instead of games'.")
+@click.option("--library", is_flag=True, help="The schema of recipes for game libraries.")
 @click.pass_obj
-def schema(computer: Path | None, box: bool) -> None:
+def schema(computer: Path | None, box: bool, library: bool) -> None:
     """Print the JSON Schema of recipes, for an editor that checks TOML as you write."""
     ferry_here(computer)
-    echo_json((BoxRecipe if box else GameRecipe).model_json_schema(by_alias=True))
+    model = BoxRecipe if box else LibraryRecipe if library else GameRecipe
+    echo_json(model.model_json_schema(by_alias=True))
 
 
 @command.command("check")
@@ -136,7 +140,8 @@ def check(computer: Path | None, file: Path, example: Path | None, as_json: bool
         for name, edition in recipe.editions.items():
             out.print(f"  {escape(recipe.game.id)}/{escape(name)}  {escape(edition.title)}")
     else:
-        out.print(f"[good]✓[/] {escape(str(file))} is right: {escape(recipe.box.title)}.")
+        what = recipe.box if isinstance(recipe, BoxRecipe) else recipe.library
+        out.print(f"[good]✓[/] {escape(str(file))} is right: {escape(what.title)}.")
     for one in tried:
         _print_tried(one)
     if example is not None and not any(one.saves for one in tried):

@@ -91,13 +91,17 @@ def command(
         _print_saves(one)
     if related is not None:
         _print_related(opened, related)
-    start = next((one for one in opened if one.listing.saves), None)
+    full = [one for one in opened if one.listing.saves]
+    played = [one for one in full if not all(save.throwaway for save in one.listing.saves)]
+    start = next(iter(played or full), None)
     if start is not None:
-        others = [name for name in start.berth.game.editions if name != start.berth.edition.id]
         saves = start.listing.saves
         address, first = start.berth.address, min(saves, key=lambda save: save.throwaway)
-        goal = f"{start.berth.game.id}/{others[0] if others else start.berth.edition.id}"
-        out.print(f"To carry one: cferry cross {address}:{first.slot} {goal} --dry-run")
+        goal = ferry.goal_for(start.berth)
+        out.print(
+            f"To carry one: cferry cross {escape(address)}:{first.slot} {escape(goal)} --dry-run",
+            soft_wrap=True,
+        )
     else:
         raise click.exceptions.Exit(NOTHING)
 
@@ -180,6 +184,7 @@ def _print_saves(one: OpenBerth) -> None:
     for save in saves:
         facts = [save.fact(key) for key in keys]
         mark = "\n[dim]a throwaway[/]" if save.throwaway else ""
+        mark += "\n[care]only its old copy is left[/]" if save.old else ""
         cells = [
             f"[save]{escape(fact.text)}[/]{mark}"
             if fact and fact.key == "name"

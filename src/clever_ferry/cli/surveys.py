@@ -1,0 +1,122 @@
+"""What changed lately, and what a folder seems to hold, on the terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from clever_ferry.api import Surveyed
+from clever_ferry.cli.screen import (
+    console,
+    counted,
+    escape,
+    heading,
+    indented,
+    place,
+    size,
+    table,
+    when,
+    when_cell,
+)
+from clever_ferry.finding.changes import Changed, Changes
+
+__all__ = ["print_changes", "print_survey"]
+
+_MOST = 30
+
+
+def print_changes(changes: Changes, whose: Mapping[Path, str], since: int) -> None:
+    """Print the folders with changed files, the newest first."""
+    out = console()
+    if not changes.folders:
+        out.print(f"No file has changed since {when(since)}.")
+        out.print("Looked below:")
+        for top in changes.looked:
+            out.print(f"  {escape(place(top))}", soft_wrap=True)
+    else:
+        out.print(heading(f"Changed since {when(since)}"))
+        shown = table("When", "Whose", "What, and where", "Size", right=("Size",))
+        for one in changes.folders[:_MOST]:
+            shown.add_row(
+                when_cell(one.stamp),
+                f"[good]{escape(whose[one.folder])}[/]" if one.folder in whose
+                else f"{escape(one.guess)}\n[dim]by its folders' names[/]" if one.guess else "?",
+                f"{escape(_names(one))}\n[place]{escape(place(one.folder))}[/]",
+                size(sum(new.size for new in one.files)),
+            )  # fmt: skip
+        out.print(shown)
+        if len(changes.folders) > _MOST:
+            rest = counted(len(changes.folders) - _MOST, "more folder")
+            out.print(f"… and {rest}; --json lists all.")
+    for trouble in changes.troubles[:10]:
+        out.print(f"[care]Careful:[/] {escape(trouble)}", soft_wrap=True)
+    unknown = next((one.folder for one in changes.folders if one.folder not in whose), None)
+    if unknown is not None:
+        out.print(f'Next, what such a folder holds: cferry look "{escape(str(unknown))}"',
+                  soft_wrap=True)  # fmt: skip
+
+
+def _names(one: Changed) -> str:
+    names = [new.path.replace("\\", "/").rsplit("/", 1)[-1] for new in one.files]
+    more = f" … and {len(names) - 4} more" if len(names) > 4 else ""
+    return ", ".join(names[:4]) + more
+
+
+def print_survey(surveyed: Surveyed, what: str) -> None:
+    """Print what a folder seems to hold, and what to do with it."""
+    out, told = console(), surveyed.survey
+    out.print(
+        heading(what) + f"  {escape(surveyed.place.title)}" * (surveyed.place.kind != "folder")
+    )
+    if not told.count:
+        out.print("  no files")
+    else:
+        deep = f", {told.deepest} folders deep" if told.deepest > 1 else ""
+        newest = (
+            f"; the newest is {told.newest.path}, {when(told.newest.stamp)}" if told.newest else ""
+        )
+        out.print(
+            f"{counted(told.count, 'file')}, {size(told.size)}{deep}{escape(newest)}",
+            soft_wrap=True,
+        )
+        shown = table("Kind", "Files", "Size", "Such as", right=("Files", "Size"))
+        for kind in told.kinds:
+            shown.add_row(kind.title, f"{kind.files:,}", size(kind.size), escape(kind.example))
+        out.print(shown)
+    for sets in told.sets[:5]:
+        endings = " + ".join(ending or "(none)" for ending in sets.endings)
+        out.print(indented(
+            f"[save]Belong together:[/] {escape(endings)}, {counted(len(sets.stems), 'time')}: "
+            f"{escape(_some(sets.stems))}", 2))  # fmt: skip
+    for series in told.series[:5]:
+        gaps = f"; not there: {_some(list(map(str, series.gaps)))}" if series.gaps else ""
+        out.print(indented(
+            f"[save]A numbered series:[/] {escape(series.pattern)}, # from {series.numbers[0]} to "
+            f"{series.numbers[-1]} ({len(series.numbers)} files{gaps})", 2))  # fmt: skip
+    for trouble in told.troubles[:10]:
+        out.print(f"[care]Careful:[/] {escape(trouble)}", soft_wrap=True)
+    for sight in surveyed.sights:
+        berth = sight.berth
+        out.print(
+            f"[good]Reads as {escape(berth.game.title)}, {escape(berth.edition.title)}:[/] "
+            f"{counted(len(sight.saves), 'save')} in {escape(place(berth.root))}", soft_wrap=True
+        )  # fmt: skip
+    if surveyed.sights:
+        berth = surveyed.sights[0].berth
+        address = (
+            f"{berth.game.id}/{berth.edition.id}@{berth.root if berth.within is None else what}"
+        )
+        out.print(f"Next: cferry slots {escape(_quoted(address))}", soft_wrap=True)
+    else:
+        out.print(
+            "No recipe reads it as saves. docs/first-recipe.md shows how to describe a game; "
+            "`cferry unbox FILE` opens archives and packed files."
+        )
+
+
+def _quoted(text: str) -> str:
+    return f'"{text}"' if " " in text else text
+
+
+def _some(names: list[str] | tuple[str, ...]) -> str:
+    return ", ".join(names[:4]) + (f" … and {len(names) - 4} more" if len(names) > 4 else "")

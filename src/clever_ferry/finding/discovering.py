@@ -1,0 +1,120 @@
+"""Harbours that nobody has named: prefixes of game libraries, mounted disks, other accounts.
+
+Only places that a recipe names, mount points and the folders of users are looked at.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
+from pathlib import Path
+
+from clever_ferry.errors import FerryError
+from clever_ferry.finding.computers import Computer
+from clever_ferry.finding.grounds import DiskGround
+from clever_ferry.finding.harbours import Harbour, harbour_at, prefix_at, users_of
+from clever_ferry.finding.searching import folders_fitting
+from clever_ferry.moving.system import mounted_disks
+from clever_ferry.recipes.libraries import Library
+
+__all__ = ["discover"]
+
+_LONGEST_LIST = 1 << 20
+_QUOTED = re.compile(r'"([^"\r\n]{1,1000})"')
+_MOST_PREFIXES = 500
+
+
+def discover(computer: Computer, libraries: Sequence[Library]) -> list[Harbour]:
+    """Return the harbours at hand that are recognised by what they are, each by a name."""
+    found: dict[str, Harbour] = {}
+    places: set[Path] = set()
+    candidates = [
+        *_prefixes(computer, libraries), *_accounts(computer), *_disks(computer)
+    ]  # fmt: skip
+    for wanted, harbour in candidates:
+        if harbour is None or not harbour.computers or harbour.path in places:
+            continue
+        name, number = wanted, 1
+        while name in found or name == computer.name:
+            number += 1
+            name = f"{wanted}-{number}"
+        places.add(harbour.path)
+        found[name] = harbour.renamed(name)
+    return list(found.values())
+
+
+def _plain(text: str) -> str:
+    """Return a name that can stand in an address."""
+    name = re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:32]
+    return name if name[:1].isalpha() else f"disk-{name}".rstrip("-")
+
+
+def _prefixes(
+    computer: Computer, libraries: Sequence[Library]
+) -> Iterator[tuple[str, Harbour | None]]:
+    for library in libraries:
+        listed = list(_listed(computer, library))
+        for spot in library.prefixes:
+            if spot.info.on != computer.system:
+                continue
+            known = computer.folders.get(spot.info.under)
+            bases = listed if spot.info.under == "listed" else [known] if known else []
+            for base in bases:
+                fitting = folders_fitting(DiskGround(base, computer.fold), spot.pattern.segments)
+                for path, fields in fitting[:_MOST_PREFIXES]:
+                    told = "-".join(str(value) for value in fields.values())
+                    name = _plain(f"{library.id}-{told}" if told else library.id)
+                    folder = base.joinpath(*path.split("/"))
+                    app = str(fields["app"]) if "app" in fields else None
+                    yield name, prefix_at(folder, name, app=app)
+
+
+def _listed(computer: Computer, library: Library) -> Iterator[Path]:
+    """Yield the folders that a library has written down: every quoted path in its lists."""
+    for spot in library.lists:
+        base = computer.folders.get(spot.info.under)
+        if base is None or spot.info.on != computer.system:
+            continue
+        above = DiskGround(base, computer.fold)
+        segments = spot.pattern.segments
+        for path, _ in folders_fitting(above, segments[:-1]):
+            file = above.place(path) / segments[-1].text
+            with suppress(OSError):
+                with file.open("rb") as opened:
+                    text = opened.read(_LONGEST_LIST).decode("utf-8", "replace")
+                for quoted in _QUOTED.findall(text):
+                    if "/" in quoted or "\\" in quoted:
+                        folder = computer.located(quoted.replace("\\\\", "\\"))
+                        if folder.is_absolute() and folder.is_dir():
+                            yield folder
+
+
+def _accounts(computer: Computer) -> Iterator[tuple[str, Harbour | None]]:
+    """Yield the other accounts of the computer, as far as they can be read."""
+    if computer.accounts is not None:
+        for name, folders in computer.accounts.items():
+            own = Computer(name, computer.system, folders, running=(), top=computer.top)
+            yield name, _account(name, next(iter(folders.values())), own)
+        return
+    home = computer.folders["home"]
+    for own in users_of(Path(home.anchor), computer.system, "")[0]:
+        with suppress(OSError):
+            if not own.folders["home"].samefile(home):
+                name = own.folders["home"].name
+                yield _plain(name), _account(name, own.folders["home"], own)
+
+
+def _account(user: str, path: Path, own: Computer) -> Harbour:
+    return Harbour(user, (path,), "account of this computer", (own,), (user,))
+
+
+def _disks(computer: Computer) -> Iterator[tuple[str, Harbour | None]]:
+    """Yield the mounted disks with another system on them, and described computers."""
+    mounts: Iterable[Path] = computer.mounts if computer.mounts is not None else mounted_disks()
+    for mount in mounts:
+        name = _plain(mount.name or mount.drive)
+        with suppress(FerryError, OSError):
+            harbour = harbour_at(mount, name)
+            if harbour.kind in ("mounted disk", "described computer", "export archive"):
+                yield name, harbour

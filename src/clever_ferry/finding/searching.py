@@ -1,0 +1,293 @@
+"""Searching: which berths of an edition a computer, a folder or an export has."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from clever_ferry.errors import ChoiceNeededError, FerryError, NotFoundError
+from clever_ferry.finding.berths import Berth, open_berth
+from clever_ferry.finding.computers import Computer
+from clever_ferry.finding.grounds import DiskGround, Ground
+from clever_ferry.naming import Pattern, Value
+from clever_ferry.recipes import Edition, Game
+
+__all__ = [
+    "Looked",
+    "Search",
+    "at_place",
+    "berth_at",
+    "find_berths",
+    "find_loose",
+    "folders_fitting",
+    "never_started",
+    "one_berth",
+]
+
+
+@dataclass(frozen=True)
+class Looked:
+    """A place where berths were looked for, and how far its folders are there."""
+
+    place: str
+    reached: str = ""
+    """The deepest folder of it that is there; '' where not even the first is."""
+
+    @property
+    def told(self) -> str:
+        """It, in a line."""
+        return f"{self.place}{f' (there only as far as {self.reached})' if self.reached else ''}"
+
+
+@dataclass(frozen=True)
+class Search:
+    """What a search for berths found, every place that it looked at, and what it could not see."""
+
+    berths: tuple[Berth, ...] = ()
+    looked: tuple[Looked, ...] = ()
+    troubles: tuple[str, ...] = ()
+
+    def with_(self, *others: Search) -> Search:
+        """Return it together with others."""
+        every = (self, *others)
+        return Search(
+            tuple(berth for one in every for berth in one.berths),
+            tuple(looked for one in every for looked in one.looked),
+            tuple(dict.fromkeys(trouble for one in every for trouble in one.troubles)),
+        )
+
+
+def find_berths(computer: Computer, game: Game, edition: Edition) -> Search:
+    """Find an edition's berths below the known folders of a computer."""
+    found: dict[Path, Berth] = {}
+    looked: list[Looked] = []
+    troubles: list[str] = []
+    for info, pattern in edition.berths:
+        ground = computer.ground(info.under)
+        if info.on not in ("any", computer.system) or ground is None or pattern is None:
+            continue
+        paths, reached = _below(ground, pattern.segments)
+        if not paths:
+            looked.append(Looked(str(ground.place(pattern.text)), reached))
+        else:
+            looked.append(Looked(str(ground.place(pattern.text))))
+        for path, fields in paths:
+            berth = _berth(computer, game, edition, ground, path, fields)
+            found.setdefault(berth.root, berth)
+        troubles += ground.troubles
+    return Search(tuple(found.values()), tuple(looked), tuple(dict.fromkeys(troubles)))
+
+
+def _berth(
+    computer: Computer, game: Game, edition: Edition, ground: Ground, path: str,
+    fields: Mapping[str, Value],
+) -> Berth:  # fmt: skip
+    root = ground.place(path)
+    return Berth(
+        game, edition, computer.name, computer.system, root, dict(fields), ground.within(path),
+        above=computer.spelled(root),
+    )  # fmt: skip
+
+
+def _below(
+    ground: Ground, segments: Sequence[Pattern]
+) -> tuple[list[tuple[str, dict[str, Value]]], str]:
+    """Return the folders that a path pattern fits, with their fields, and how far any did."""
+    reached: list[tuple[str, dict[str, Value]]] = [("", {})]
+    deepest = ""
+    for segment in segments:
+        inner: list[tuple[str, dict[str, Value]]] = []
+        for path, fields in reached:
+            exact = f"{path}/{segment.text}" if path else segment.text
+            if not segment.fields and ground.has(exact):
+                inner.append((exact, fields))
+                continue
+            if not segment.fields and not ground.fold:
+                continue
+            for name in ground.folders(path):
+                values = segment.match(name, fold=ground.fold)
+                if isinstance(values, dict) and all(
+                    fields.get(key, value) == value for key, value in values.items()
+                ):
+                    inner.append((f"{path}/{name}" if path else name, {**fields, **values}))
+        reached = inner
+        deepest = str(ground.place(inner[0][0])) if inner else deepest
+    return reached, deepest
+
+
+def folders_fitting(
+    ground: Ground, segments: Sequence[Pattern]
+) -> list[tuple[str, dict[str, Value]]]:
+    """Return the folders of a ground that a path pattern fits, with its fields."""
+    return _below(ground, segments)[0]
+
+
+def at_place(computer: Computer, game: Game, edition: Edition, place: Path) -> Search:
+    """Find the berth at a folder that the user names.
+
+    Where the edition says so (`under = "given"`), it is below that folder, and need not
+    exist yet. Else the folder itself is it; or, where it holds no saves, folders below it
+    that do.
+    """
+    ground = DiskGround(place, computer.fold)
+    given = [b for b in edition.berths if b.info.under == "given"]
+    looked = []
+    for _, pattern in given:
+        root = pattern.text if pattern else ""
+        looked.append(Looked(str(ground.place(root))))
+        if ground.has(root):
+            return Search((_berth(computer, game, edition, ground, root, {}),), tuple(looked))
+    looked.append(Looked(str(place)))
+    if given and ground.has(""):
+        root = given[0].pattern.text if given[0].pattern else ""
+        return Search((_berth(computer, game, edition, ground, root, {}),), tuple(looked))
+    if not ground.has(""):
+        return Search((), tuple(looked), tuple(ground.troubles))
+    own = berth_at(computer, game, edition, place)
+    berths = [] if _saves_by_name(own) else find_loose(computer, game, edition, ground).berths
+    return Search(tuple(berths) or (own,), tuple(looked), tuple(ground.troubles))
+
+
+def berth_at(computer: Computer, game: Game, edition: Edition, place: Path) -> Berth:
+    """Return the berth that a folder is, whatever it holds; its own name gives the fields."""
+    ground = DiskGround(place, computer.fold)
+    return _berth(computer, game, edition, ground, "", _told_by_name(edition, place))
+
+
+_DEEPEST, _MOST_FOLDERS = 12, 4_000
+
+
+def find_loose(computer: Computer, game: Game, edition: Edition, ground: Ground) -> Search:
+    """Find an edition's saves anywhere in a folder or an archive, by names and contents.
+
+    Looks into at most 4,000 folders, twelve levels deep; a folder that holds saves is not
+    looked into further.
+    """
+    found: list[Berth] = []
+    queue = deque([""])
+    seen = 0
+    while queue and seen < _MOST_FOLDERS:
+        path = queue.popleft()
+        seen += 1
+        place = ground.place(path)
+        berth = _berth(computer, game, edition, ground, path, _told_by_name(edition, place))
+        if _saves_by_name(berth) and _likely(berth):
+            found.append(berth)
+        elif path.count("/") < _DEEPEST:
+            inner = [f"{path}/{name}" if path else name for name in ground.folders(path)]
+            queue += [one for one in inner if not ground.aside(one)]
+    return Search(tuple(found), (Looked(str(ground.place(""))),), tuple(ground.troubles))
+
+
+def _told_by_name(edition: Edition, place: Path) -> Mapping[str, Value]:
+    """Return what a folder's own name says, where it is named as a berth is."""
+    parts = place.parts if place.is_absolute() else place.absolute().parts
+    for _, pattern in edition.berths:
+        if pattern is None:
+            continue
+        fields = pattern.match("/".join(parts[-len(pattern.segments) :]), fold=True)
+        if not isinstance(fields, dict):
+            fields = pattern.segments[-1].match(place.name, fold=True)
+        if isinstance(fields, dict) and fields:
+            return fields
+    return {}
+
+
+def _saves_by_name(berth: Berth) -> bool:
+    try:
+        return bool(open_berth(berth, facts=False).listing.saves)
+    except (FerryError, OSError):
+        return False
+
+
+def _likely(berth: Berth) -> bool:
+    """Tell by contents whether these are an edition's saves: any one reads as it should."""
+    try:
+        saves = open_berth(berth).listing.saves
+    except (FerryError, OSError):
+        return False
+    if not berth.edition.reader.reads_content:
+        return any(not save.problems for save in saves)
+    named = berth.edition.reader.from_names
+    return any(fact.key not in named for save in saves for fact in save.facts)
+
+
+def one_berth(
+    search: Search, game: Game, edition: Edition, account: str | None, option: str
+) -> Berth:
+    """Return the only berth, or the one that `account` chooses.
+
+    Raises NotFoundError with every place that was looked at, and ChoiceNeededError with
+    the candidates and the option that decides.
+    """
+    berths = search.berths
+    if not berths:
+        raise never_started(search, game, edition)
+    if account is not None:
+        fitting = [
+            berth
+            for berth in berths
+            if account in map(str, berth.fields.values()) or account == str(berth.root)
+        ]
+        if not fitting:
+            raise NotFoundError(
+                f"No saves of {game.title} ({edition.title}) belong to {account!r}.",
+                details=("There are:", *_choices(berths)),
+            )
+        berths = tuple(fitting)
+    if len(berths) > 1:
+        raise ChoiceNeededError(
+            f"{len(berths)} places have saves of {game.title} ({edition.title}).",
+            details=tuple(_choices(berths)),
+            advice=f"Say which one with {option}, by its account or its folder.",
+            choices=tuple(
+                (line, str(berth.root))
+                for line, berth in zip(_choices(berths), berths, strict=True)
+            ),
+            option=option,
+        )
+    return berths[0]
+
+
+def never_started(search: Search, game: Game, edition: Edition) -> NotFoundError:
+    """Return the error for an edition that has no berth, with what makes one."""
+    if not search.looked:
+        return NotFoundError(
+            f"No saves of {game.title} ({edition.title}) can be here: its recipe names no place "
+            "on this system.",
+            details=search.troubles,
+            advice=edition.start
+            or f"If you know the folder, name it: {game.id}/{edition.id}@FOLDER",
+        )
+    return NotFoundError(
+        f"{game.title} ({edition.title}) has no saves here: it was never started, or never saved.",
+        details=(
+            "Looked at:", *(f"  {one.told}" for one in search.looked), *search.troubles,
+        ),
+        advice=(edition.start or "Start the game once and save, so that it makes its folder.")
+        + " A throwaway save is enough. If its saves are somewhere else, name the folder: "
+        f"{game.id}/{edition.id}@FOLDER",
+    )  # fmt: skip
+
+
+def _choices(berths: Sequence[Berth]) -> list[str]:
+    lines = []
+    for berth in berths:
+        fields = ", ".join(f"{name} {value}" for name, value in berth.fields.items())
+        named = " ".join(filter(None, (berth.at, fields))) or str(berth.root)
+        lines.append(f"  {named}: {_tell(berth)}")
+    return lines
+
+
+def _tell(berth: Berth) -> str:
+    try:
+        saves = open_berth(berth).listing.saves
+    except (NotFoundError, OSError):
+        return "can't be read"
+    shown = "; ".join(
+        ", ".join([save.title, *(f"{f.label} {f.text}" for f in save.facts if f.key != "name")][:3])
+        for save in saves[:4]
+    )
+    return shown or "no saves"

@@ -1,0 +1,177 @@
+"""The harbours of one computer as jobs: named, found, searched. `Ferry.harbours` has them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from functools import cached_property
+from pathlib import Path
+
+from clever_ferry.errors import NotFoundError, UnknownNameError, WrongUseError
+from clever_ferry.finding import Computer, Search, at_place, find_berths
+from clever_ferry.finding.discovering import discover
+from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
+from clever_ferry.finding.harbours import Harbour, harbour_at
+from clever_ferry.finding.searching import find_loose
+from clever_ferry.keeping import Keeps
+from clever_ferry.recipes import Edition, Game, Recipes
+
+__all__ = ["Harbours"]
+
+
+class Harbours:
+    """This computer and all places that it can reach."""
+
+    def __init__(self, computer: Computer, recipes: Recipes, keeps: Keeps) -> None:
+        self.computer = computer
+        self._recipes, self._keeps = recipes, keeps
+        self._known: dict[tuple[Path, ...], Harbour] = {}
+
+    def all(self) -> list[Harbour]:
+        """Return the places that were given names, then those recognised by themselves."""
+        named = self.named()
+        taken = {one.name for one in named}
+        places = {path for one in named for path in one.paths}
+        return named + [
+            one for one in self.found if one.name not in taken and one.path not in places
+        ]
+
+    def named(self) -> list[Harbour]:
+        """Return the places that were given names, and what each is recognised as."""
+        return [self._at(paths, name) for name, paths in self._keeps.harbours.all().items()]
+
+    @cached_property
+    def found(self) -> list[Harbour]:
+        """The places that are recognised without a name: prefixes, disks, other accounts."""
+        return discover(self.computer, self._recipes.libraries())
+
+    def _at(self, paths: tuple[Path, ...], name: str) -> Harbour:
+        if not all(path.exists() for path in paths):
+            return Harbour(name, paths, "folder")
+        if paths not in self._known:
+            self._known[paths] = harbour_at(paths, name)
+        return self._known[paths]
+
+    def add(self, name: str, paths: Sequence[Path]) -> Harbour:
+        """Give a folder, or the files of an export, a name; tell what it is recognised as."""
+        if name == self.computer.name:
+            raise WrongUseError(f"{name!r} is this computer's own name.")
+        if len(paths) > 1 and any(path.is_dir() for path in paths):
+            raise WrongUseError("A harbour is one folder, or the files of one export.")
+        harbour = harbour_at(tuple(paths), name)
+        self._keeps.harbours.add(name, tuple(paths))
+        return harbour
+
+    def remove(self, name: str) -> Path:
+        """Forget a name; what it stands for stays as it is."""
+        found = next((one for one in self.found if one.name == name), None)
+        if found is not None and name not in self._keeps.harbours.all():
+            raise WrongUseError(
+                f"{name!r} is recognised by itself ({found.path}), so there is nothing to forget."
+            )
+        return self._keeps.harbours.remove(name)[0]
+
+    def named_or_at(self, text: str) -> Harbour:
+        """Return the harbour of a name, or what a path is; raises UnknownNameError."""
+        wanted = text.casefold()
+        known = self._keeps.harbours.all()
+        if wanted in known:
+            harbour = self._at(known[wanted], wanted)
+            if harbour.there:
+                return harbour
+            raise NotFoundError(
+                f"The harbour {text!r} is not there now: {harbour.path}",
+                advice="If it is on a drive, plug that in.",
+            )
+        place = Path(text).expanduser()
+        if place.exists() and {"/", "\\", "."} & set(text):
+            return self._at((place,), text)
+        found = next((one for one in self.found if one.name == wanted), None)
+        if found is not None:
+            return found
+        if place.exists():
+            return self._at((place,), text)
+        if {"/", "\\", "."} & set(text):
+            raise NotFoundError(f"There is no folder or file {text}.")
+        told = ", ".join(repr(name) for name in [self.computer.name, *known, *self._found_names()])
+        raise UnknownNameError(
+            f"There is no harbour {text!r}.",
+            details=(f"There are: {told}; the first is this computer.",),
+            advice="A folder can stand there too, such as @/path/to/folder; `cferry harbour add` "
+            "gives one a name.",
+        )
+
+    def _found_names(self) -> list[str]:
+        return [one.name for one in self.found]
+
+    def search(self, game: Game, edition: Edition, harbour: str | None) -> Search:
+        """Look for an edition's berths on the computer, or at a harbour or folder of that name."""
+        if harbour is None or harbour.casefold() == self.computer.name.casefold():
+            return find_berths(self.computer, game, edition)
+        return self.search_at(self.named_or_at(harbour), game, edition)
+
+    def search_at(self, place: Harbour, game: Game, edition: Edition) -> Search:
+        """Look for an edition's berths at a harbour.
+
+        Where it is a computer, a disk or a prefix with users, theirs are looked for. In an
+        export, they are where its recipe says, or anywhere that such saves are. A plain folder
+        is taken for the berth itself, or holds it.
+        """
+        if not _fits(place, edition):
+            return Search()
+        search = Search((), (), place.problems).with_(
+            *(find_berths(one, game, edition) for one in place.computers)
+        )
+        if not search.berths and place.export is not None:
+            search = search.with_(self._loose(place, game, edition))
+        if not search.berths and not place.users and place.path.is_dir():
+            search = search.with_(at_place(self.computer, game, edition, place.path))
+        return _named(search, place)
+
+    def elsewhere(self, game: Game, edition: Edition) -> list[Search]:
+        """Look for an edition's berths at all harbours at hand but this computer."""
+        places = [one for one in self.all() if one.there and one.kind != "folder"]
+        return [self.look_at_one(place, game, edition) for place in places]
+
+    def look_at_one(self, place: Harbour, game: Game, edition: Edition) -> Search:
+        """Look for an edition's berths where a harbour's systems or a recipe have them."""
+        if not _fits(place, edition):
+            return Search()
+        searches = (find_berths(one, game, edition) for one in place.computers)
+        return _named(Search().with_(*searches), place)
+
+    def look_at(self, place: Harbour, games: Sequence[Game]) -> Search:
+        """Look for all berths of some games at a harbour.
+
+        A plain folder, and an export in which nothing is where recipes say, are searched for
+        anything that reads as these games' saves.
+        """
+        every = [(game, edition) for game in games for edition in game.editions.values()]
+        found = Search((), (), place.problems)
+        if place.kind != "folder":
+            searches = [
+                find_berths(one, game, edition)
+                for game, edition in every
+                for one in place.computers
+                if _fits(place, edition)
+            ]
+            found = found.with_(*searches)
+        if not found.berths and (place.kind == "folder" or place.export is not None):
+            found = found.with_(*(self._loose(place, game, edition) for game, edition in every))
+        return _named(found, place)
+
+    def _loose(self, place: Harbour, game: Game, edition: Edition) -> Search:
+        ground: Ground = DiskGround(place.path, self.computer.fold)
+        if place.export is not None:
+            ground = ArchiveGround(place.export, place.path)
+        return find_loose(self.computer, game, edition, ground)
+
+
+def _fits(place: Harbour, edition: Edition) -> bool:
+    """Tell whether an edition may be in a prefix: not in one that is another app's own."""
+    return place.app is None or not edition.apps or place.app in edition.apps
+
+
+def _named(search: Search, place: Harbour) -> Search:
+    berths = [replace(one, harbour=place.name, at=f"@{place.name}") for one in search.berths]
+    return replace(search, berths=tuple(berths))

@@ -1,0 +1,34 @@
+"""A moment that the user has marked, before starting a game to see what it writes."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from clever_ferry.errors import NotFoundError
+from clever_ferry.moving import disk
+
+__all__ = ["Mark"]
+
+
+@dataclass(frozen=True)
+class Mark:
+    """One moment in one small file."""
+
+    file: Path
+
+    def set(self) -> None:
+        """Mark this moment."""
+        disk.make_folder(self.file.parent)
+        disk.write_synced(self.file, str(time.time_ns()).encode())
+
+    def get(self) -> int:
+        """Return the marked moment in ns since 1970; raises NotFoundError where there is none."""
+        try:
+            return int(self.file.read_bytes()[:30])
+        except (OSError, ValueError):
+            raise NotFoundError(
+                "No moment is marked yet.",
+                advice="Say `cferry look --mark`, save in the game, then look again.",
+            ) from None
