@@ -12,7 +12,7 @@ from clever_ferry_demo.saltglass.longshore import write_export
 from clever_ferry_demo.saltglass.pieces import RefusalError, make_world, play_on
 from clever_ferry_demo.saltglass.tern import TernStore
 
-__all__ = ["DEPOT_ACCOUNT", "TERN_ACCOUNT", "find_store", "lay_loft", "lay_world"]
+__all__ = ["DEPOT_ACCOUNT", "TERN_ACCOUNT", "find_store", "lay_loft", "lay_world", "store_at"]
 
 DEPOT_ACCOUNT = "100200300"
 TERN_ACCOUNT = "5a17c0ffee42"
@@ -142,6 +142,11 @@ def _depot(top: Path, account: str = DEPOT_ACCOUNT) -> DepotStore:
 
 def _tern(top: Path, account: str = TERN_ACCOUNT) -> TernStore:
     return TernStore(_folders(top)["local-data"] / "TernArcade" / "Crates" / account / "saltglass")
+
+
+def store_at(folder: Path, store: str) -> DepotStore | TernStore:
+    """Return a store's saves in the folder that an account has."""
+    return DepotStore(folder.absolute()) if store == "depot" else TernStore(folder.absolute())
 
 
 def find_store(top: Path, store: str, account: str | None) -> DepotStore | TernStore:

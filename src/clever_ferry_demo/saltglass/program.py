@@ -9,7 +9,7 @@ from pathlib import Path
 import click
 
 from clever_ferry_demo.saltglass.pieces import RefusalError, World, make_world, play_on
-from clever_ferry_demo.world import find_store
+from clever_ferry_demo.world import find_store, store_at
 
 __all__ = ["run"]
 
@@ -18,13 +18,19 @@ __all__ = ["run"]
 @click.option("--store", type=click.Choice(["depot", "tern"]), required=True, help="Whose edition.")
 @click.option("--account", help="Whose saves, where not the usual ones.")
 @click.option(
+    "--folder", type=click.Path(path_type=Path, exists=True, file_okay=False),
+    help="The account's own folder, where it is no usual one, as in a prefix.",
+)  # fmt: skip
+@click.option(
     "--computer", envvar="CFERRY_COMPUTER", required=True,
     type=click.Path(path_type=Path), help="The described computer (a folder).",
 )  # fmt: skip
 @click.pass_context
-def game(context: click.Context, store: str, account: str | None, computer: Path) -> None:
+def game(
+    context: click.Context, store: str, account: str | None, folder: Path | None, computer: Path
+) -> None:
     """Play Saltglass, a made-up game, on a simulated computer."""
-    context.obj = find_store(computer, store, account)
+    context.obj = store_at(folder, store) if folder else find_store(computer, store, account)
 
 
 @game.command("list")

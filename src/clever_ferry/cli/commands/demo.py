@@ -16,7 +16,8 @@ from clever_ferry.errors import FerryError, WrongUseError
 
 __all__ = ["command"]
 
-_TOUR: tuple[tuple[str, str], ...] = (
+_LOFT_PREFIX = "home/isa/.local/share/lamplight/prefixes/481516/pfx/drive_c/users/player/"
+_DEN: tuple[tuple[str, str], ...] = (
     ("What saves are on this computer?", "cferry look"),
     ("Which is which? Both sides have a Saltmarsh and a Heron Point.", "cferry slots saltglass"),
     (
@@ -34,21 +35,41 @@ _TOUR: tuple[tuple[str, str], ...] = (
     ("", "saltglass --store tern list"),
     ("What was done?", "cferry log"),
 )
+_LOFT: tuple[tuple[str, str], ...] = (
+    (
+        "Another computer, with Linux: Windows games run in a library's prefixes, and the disk of "
+        "an old computer is mounted.",
+        "cferry look",
+    ),
+    (
+        "Longshore has closed, and sent its players an export: zips in two parts. Name it.",
+        "cferry harbour add longshore home/isa/Downloads/longshore-export",
+    ),
+    (
+        "Carry a world out of the export, where it lies, into the game in its prefix.",
+        "cferry cross saltglass/longshore:2 saltglass/depot@lamplight-481516 --yes",
+    ),
+    (
+        "Does the game load it?",
+        f"saltglass --store depot --folder {_LOFT_PREFIX}AppData/LocalLow/NineKettles/Saltglass/"
+        "300200100 load --slot 2",
+    ),
+)
 
 
 @click.command("demo")
 @click.option(
     "--at", "folder", type=click.Path(path_type=Path), metavar="FOLDER",
-    help="Also lay a fresh made-up computer into FOLDER, for you to play with.",
+    help="Also lay fresh made-up computers into FOLDER, for you to play with.",
 )  # fmt: skip
 @click.pass_obj
 def command(computer: Path | None, folder: Path | None) -> None:
-    """See a crossing there and back on a made-up computer with made-up games.
+    """See crossings on made-up computers with a made-up game.
 
     Shows every command that it runs, so that you can repeat them. Nothing of yours is
-    touched. With --at FOLDER you get a made-up computer of your own to try things on.
+    touched. With --at FOLDER you get made-up computers of your own to try things on.
     """
-    from clever_ferry_demo.world import lay_world
+    from clever_ferry_demo.world import lay_loft, lay_world
 
     ferry_here(computer)
     if folder is not None and folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
@@ -56,19 +77,24 @@ def command(computer: Path | None, folder: Path | None) -> None:
             f"{folder} is there already and not empty.", advice="Name a new or an empty folder."
         )
     with tempfile.TemporaryDirectory(prefix="cferry-demo-") as scratch:
-        top = lay_world(Path(scratch) / "world")
-        for why, line in _TOUR:
-            _run(why, line, top)
+        world = Path(scratch) / "world"
+        for top, tour in ((lay_world(world), _DEN), (lay_loft(world), _LOFT)):
+            for why, line in tour:
+                _run(why, line, top)
     click.echo()
     if folder is None:
-        click.echo("That was on a made-up computer, which is gone again. To have one to play with:")
+        click.echo(
+            "That was on made-up computers, which are gone again. To have them to play with:"
+        )
         click.echo("  cferry demo --at demo-world")
         return
-    top = lay_world(folder).resolve()
-    click.secho(f"A fresh made-up computer is in {folder}.", bold=True)
-    click.echo("Point cferry (and the game) at it, then try the commands above:")
+    top, loft = lay_world(folder).resolve(), lay_loft(folder).resolve()
+    click.secho(f"Two fresh made-up computers are in {folder}: den and loft.", bold=True)
+    click.echo("Point cferry (and the game) at one, then try the commands above:")
     click.secho(f"  {_setting(top)}", fg="cyan")
     click.echo("  cferry")
+    click.echo("The other one, with Linux, prefixes and an export:")
+    click.secho(f"  {_setting(loft)}", fg="cyan")
 
 
 def _setting(top: Path) -> str:
@@ -90,7 +116,8 @@ def _run(why: str, line: str, top: Path) -> None:
     environment = {**os.environ, "CFERRY_COMPUTER": str(top)}
     environment.pop("CFERRY_HOME", None)
     done = subprocess.run(
-        [sys.executable, "-m", _MODULES[program], *arguments], env=environment, check=False
-    )
+        [sys.executable, "-m", _MODULES[program], *arguments],
+        cwd=top, env=environment, check=False,
+    )  # fmt: skip
     if done.returncode:
         raise FerryError(f"The demo stopped: `{line}` ended with {done.returncode}.")

@@ -17,6 +17,7 @@ from clever_ferry.cli.exits import NOTHING
 from clever_ferry.cli.here import can_ask, choose, ferry_here, give_option
 from clever_ferry.cli.screen import (
     console,
+    counted,
     echo_json,
     escape,
     facts_line,
@@ -53,12 +54,16 @@ _ORDERS: dict[str, Callable[[Save], Any]] = {
     show_default=True,
     help="What comes first.",
 )
+@click.option(
+    "--picture", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.png",
+    help="Also draw when each side was saved, and what was carried.",
+)  # fmt: skip
 @give_option
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
 def command(
     computer: Path | None, where: tuple[str, ...], account: str | None, order: str,
-    given: dict[str, str], as_json: bool,
+    picture: Path | None, given: dict[str, str], as_json: bool,
 ) -> None:  # fmt: skip
     """List saves with what you know them by: name, day, play time. The newest comes first.
 
@@ -69,6 +74,11 @@ def command(
     """
     if len(where) > 2:
         raise WrongUseError("Two places can be compared, not more.")
+    if picture is not None and (picture.suffix.lower() != ".png" or picture.exists()):
+        raise WrongUseError(
+            f"{picture} is there already." if picture.exists() else f"{picture} is no .png file.",
+            advice="Name a new file, such as saves.png.",
+        )
     ferry = ferry_here(computer)
     opened: list[OpenBerth] = []
     for place in where:
@@ -77,6 +87,12 @@ def command(
         )
     related = _related(opened) if len(where) == 2 else None
     opened = [_sorted(one, order) for one in opened]
+    if picture is not None:
+        from clever_ferry.cli.timeline import draw_timeline
+
+        drawn = draw_timeline(opened, ferry.log(), picture)
+        told_drawn = f"[good]✓[/] {counted(drawn, 'save')} drawn in {escape(str(picture))}"
+        console(err=as_json).print(told_drawn, soft_wrap=True)
     if as_json:
         data = [_data(one) for one in opened]
         told = [_related_data(one) for one in related or ()]

@@ -1,0 +1,199 @@
+"""A picture of a game's saves over time: one lane per berth, crossings as arrows."""
+
+from __future__ import annotations
+
+import math
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+from matplotlib.axes import Axes
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.figure import Figure
+
+from clever_ferry.cargo import Save
+from clever_ferry.cli.screen import facts_line, size
+from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.keeping import Record
+
+__all__ = ["draw_timeline"]
+
+_WIDTH, _HEIGHT, _DPI = 12.8, 8.0, 100
+_TICKS = (
+    (0.0, "now"), (1, "1 hour ago"), (6, "6 hours"), (24, "1 day"), (72, "3 days"),
+    (168, "1 week"), (720, "1 month"), (2160, "3 months"), (8766, "1 year"), (43830, "5 years"),
+)  # fmt: skip
+_INKS = ("#0b6e99", "#c2410c", "#3f7d20", "#7c3aed", "#9d174d", "#806000", "#334155", "#0f766e")
+_MOST_LANES, _MOST_LABELS = 14, 12
+_SMALLEST, _LARGEST = 40.0, 900.0
+"""Areas of the dots, in points squared."""
+_BESIDE = 0.03
+"""How far arrows are apart, in parts of the picture."""
+
+
+class _Dot(NamedTuple):
+    """One save in the picture."""
+
+    lane: int
+    at: float
+    save: Save
+
+
+def draw_timeline(
+    berths: Sequence[OpenBerth], crossings: Sequence[Record], file: Path, now_ns: int | None = None
+) -> int:
+    """Draw the saves of berths into a PNG of 1280x800; return how many were drawn.
+
+    To the right is now; distances shrink with age, so that yesterday and last year both show.
+    Areas go with sizes, colours with stories (saves of one name).
+    """
+    now = now_ns or time.time_ns()
+    shown = list(berths[:_MOST_LANES])
+    dots = [
+        _Dot(lane, _place(save.stamp, now), save)
+        for lane, one in enumerate(shown)
+        for save in one.listing.saves
+    ]
+    figure = Figure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor="white")
+    axes = figure.add_axes((0.21, 0.09, 0.76, 0.80))
+    furthest = min((dot.at for dot in dots), default=-1.0)
+    left = min(furthest * 1.08, -1.0) - 0.05
+    _lanes(axes, shown, left)
+    _dots(axes, dots)
+    roots = {str(one.berth.root): lane for lane, one in enumerate(shown)}
+    _arrows(axes, crossings, roots, now, left)
+    _time_axis(axes, left)
+    game = shown[0].berth.game.title
+    axes.set_title(f"{game}: when each side was saved last", loc="left", fontsize=15, pad=34)
+    axes.text(
+        0, 1.02, "Right is newer. Larger is more bytes. One colour is one story; the ring is the "
+        "furthest of it. Hollow: a throwaway. Arrows: crossings.",
+        transform=axes.transAxes, fontsize=9.5, color="#555555", va="bottom",
+    )  # fmt: skip
+    FigureCanvasAgg(figure)
+    figure.savefig(file, format="png")
+    return len(dots)
+
+
+def _place(stamp: int | None, now: int) -> float:
+    """Return where a time stands: 0 for now, and less the older it is."""
+    hours = max(0.0, (now - (stamp or 0)) / 3.6e12)
+    return -math.log10(1 + min(hours, 300_000.0))
+
+
+def _lanes(axes: Axes, berths: Sequence[OpenBerth], left: float) -> None:
+    for lane, one in enumerate(berths):
+        axes.axhline(lane, color="#d5d9e0", linewidth=1.2, zorder=0)
+        title = f"{one.berth.edition.title}\n{one.berth.address}"
+        fields = ", ".join(f"{name} {value}" for name, value in one.berth.fields.items())
+        axes.annotate(
+            title + (f"\n{fields}" if fields else ""), (left, lane), (-12, 0),
+            textcoords="offset points", ha="right", va="center", fontsize=9.5, color="#1f2937",
+            annotation_clip=False,
+        )  # fmt: skip
+        if not one.listing.saves:
+            axes.annotate("no saves", (left / 2, lane), (0, 6), textcoords="offset points",
+                          fontsize=9, color="#8a8f98", ha="center")  # fmt: skip
+    axes.set_ylim(len(berths) - 0.4, -0.75)
+    axes.set_xlim(left, 0.12)
+
+
+def _dots(axes: Axes, dots: Sequence[_Dot]) -> None:
+    stories = list(dict.fromkeys(dot.save.title.casefold() for dot in dots))
+    largest = max((dot.save.size for dot in dots), default=1) or 1
+    ahead = {
+        id(dot)
+        for one in stories
+        for dot in _ahead([d for d in dots if d.save.title.casefold() == one])
+    }
+    taken: dict[int, list[tuple[float, int]]] = {}
+    for dot in sorted(dots, key=lambda one: one.at):
+        ink = _INKS[stories.index(dot.save.title.casefold()) % len(_INKS)]
+        area = _SMALLEST + (_LARGEST - _SMALLEST) * dot.save.size / largest
+        hollow = dot.save.throwaway
+        axes.scatter(
+            [dot.at], [dot.lane], s=area, zorder=3, linewidths=1.8, alpha=0.9,
+            marker="X" if dot.save.problems else "o",
+            facecolors="white" if hollow else ink, edgecolors=ink,
+        )  # fmt: skip
+        radius = math.sqrt(area / math.pi)
+        if id(dot) in ahead and len([d for d in dots if _same_story(d, dot)]) > 1:
+            axes.scatter([dot.at], [dot.lane], s=(2 * radius + 9) ** 2 * math.pi / 4, zorder=2,
+                         facecolors="none", edgecolors=ink, linewidths=1.4)  # fmt: skip
+        _label(axes, dot, ink, radius, taken.setdefault(dot.lane, []))
+
+
+def _label(axes: Axes, dot: _Dot, ink: str, radius: float, taken: list[tuple[float, int]]) -> None:
+    """Write a save's name where no other of its lane stands: above, below, or further off."""
+    if len(taken) >= _MOST_LABELS:
+        return
+    near = [level for at, level in taken if abs(at - dot.at) < 0.62]
+    level = next(one for one in range(len(near) + 1) if one not in near)
+    taken.append((dot.at, level))
+    up = level % 2 == 0
+    away = radius + 5 + 27 * (level // 2)
+    facts = facts_line(dot.save, most=1)
+    axes.annotate(
+        f"{dot.save.title}\n{facts + ' · ' if facts else ''}{size(dot.save.size)}",
+        (dot.at, dot.lane), (0, away if up else -away), textcoords="offset points",
+        ha="right" if dot.at > -0.15 else "center", va="bottom" if up else "top", fontsize=9,
+        color=ink,
+    )  # fmt: skip
+
+
+def _same_story(one: _Dot, other: _Dot) -> bool:
+    return one.save.title.casefold() == other.save.title.casefold()
+
+
+def _ahead(dots: Sequence[_Dot]) -> list[_Dot]:
+    """Return those of a story that are furthest: by play time, else by the time of saving."""
+
+    def far(dot: _Dot) -> float:
+        played = [fact.value for fact in dot.save.facts if fact.unit == "s"]
+        known = [float(value) for value in played if isinstance(value, int | float)]
+        return max(known, default=(dot.save.stamp or 0) / 1e18)
+
+    furthest = max(map(far, dots))
+    return [dot for dot in dots if far(dot) == furthest]
+
+
+def _arrows(
+    axes: Axes, crossings: Sequence[Record], roots: dict[str, int], now: int, left: float
+) -> None:
+    drawn: list[float] = []
+    for record in crossings:
+        start = roots.get(str(record.story["from"].get("root", "")))
+        goal = roots.get(str(record.story["to"].get("root", "")))
+        if start is None or goal is None or start == goal:
+            continue
+        if record.state not in ("proved", "undone"):
+            continue
+        undone = record.state == "undone"
+        at = max(_place(record.started, now), left)
+        while any(abs(at - other) < -left * _BESIDE for other in drawn):
+            at += left * _BESIDE
+        drawn.append(at)
+        axes.annotate(
+            "", (at, goal), (at, start), zorder=4,
+            arrowprops={"arrowstyle": "-|>", "color": "#9aa1ac" if undone else "#111827",
+                        "linestyle": "--" if undone else "-", "linewidth": 1.6,
+                        "shrinkA": 3, "shrinkB": 5, "mutation_scale": 16},
+        )  # fmt: skip
+        names = ", ".join(move["save"]["name"] for move in record.story["moves"][:2])
+        axes.annotate(
+            f"{names}{' (undone)' if undone else ''}", (at, (start + goal) / 2), (-5, 0),
+            textcoords="offset points", fontsize=8.5, rotation=90, ha="right", va="center",
+            color="#6b7280" if undone else "#111827",
+        )  # fmt: skip
+
+
+def _time_axis(axes: Axes, left: float) -> None:
+    ticks = [(-math.log10(1 + hours), text) for hours, text in _TICKS]
+    shown = [tick for tick in ticks if tick[0] >= left]
+    axes.set_xticks([at for at, _ in shown], [text for _, text in shown], fontsize=9.5)
+    axes.set_yticks([])
+    axes.grid(axis="x", color="#eef0f3", linewidth=1)
+    axes.set_axisbelow(True)
+    for side in ("left", "right", "top"):
+        axes.spines[side].set_visible(False)
