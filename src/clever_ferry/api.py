@@ -260,7 +260,10 @@ class Ferry:
         return [_only(opened, chosen)]
 
     def goal_for(self, berth: Berth) -> str:
-        """Return the address of another edition to carry to: one that is at hand, if any is."""
+        """Return the address of another edition to carry to: one that is at hand, if any is.
+
+        '' where the game has no other edition.
+        """
         game = berth.game
         others = [one for one in game.editions.values() if one.id != berth.edition.id]
         found = [
@@ -276,7 +279,10 @@ class Ferry:
         at_hand = sorted(found, key=lambda one: one.harbour != berth.harbour)
         if at_hand:
             return at_hand[0].address
-        return f"{game.id}/{others[0].id if others else berth.edition.id}"
+        if not others:
+            return ""
+        named = all(berth.info.under == "given" for berth in others[0].berths)
+        return f"{game.id}/{others[0].id}{'@FOLDER' if named else ''}"
 
     def _nowhere(self, game: Game) -> NotFoundError:
         looked = [
@@ -427,8 +433,7 @@ class Ferry:
 
 def _only(opened: OpenBerth, chosen: list[Save]) -> OpenBerth:
     listing = opened.listing
-    kept = type(listing)(tuple(chosen), listing.shared, listing.unread, listing.problems)
-    return OpenBerth(opened.berth, opened.contents, kept)
+    return replace(opened, listing=replace(listing, saves=tuple(chosen)))
 
 
 def open_ferry(computer: Path | None = None) -> Ferry:

@@ -141,7 +141,7 @@ def plan_data(plan: Plan) -> dict[str, Any]:
     return {
         "from": berth_data(plan.source.berth),
         "to": berth_data(plan.target.berth),
-        "moves": [move_data(move) for move in plan.moves],
+        "moves": [{**move_data(move), "not_carried": plan.strays(move)} for move in plan.moves],
         "bytes": plan.size,
         "signs": {
             "running": list(plan.signs.running),

@@ -14,8 +14,8 @@ def print_plan(out: Console, plan: Plan) -> None:
     """Print a plan so that a player sees at a glance what goes where."""
     source, target = plan.source.berth, plan.target.berth
     out.print(f"[bold]{escape(source.game.title)}[/]")
-    out.print(f"  from  {escape(source.title)}")
-    out.print(f"  to    {escape(target.title)}")
+    out.print(f"  from  {escape(source.title)}  [place]{escape(source.address)}[/]", soft_wrap=True)
+    out.print(f"  to    {escape(target.title)}  [place]{escape(target.address)}[/]", soft_wrap=True)
     shown = table(
         "Slot" if source.edition.numbered else "No.", "Save", "",
         "Slot" if target.edition.numbered else "No.", "Replaces",
@@ -43,7 +43,8 @@ def _replaced(move: Move) -> str:
 def _print_changes(out: Console, plan: Plan, move: Move) -> None:
     ways = {"adopted": "from the save it replaces", "made": "a new one", "given": "as you say"}
     bound = sorted({name for item in move.laid for name in _binds(plan, item.piece.role)})
-    if not (move.renamed or move.changes or bound or move.left_behind or move.removes):
+    same = not (move.renamed or move.changes or bound or move.left_behind or move.removes)
+    if same and not plan.strays(move):
         out.print(f"[save]{escape(move.save.title)}[/] goes as it is, under its own name.")
         return
     out.print(f"[save]{escape(move.save.title)}[/]")
@@ -57,6 +58,9 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
                   f" ({ways[change.how]})")  # fmt: skip
     if bound:
         out.print(f"  stamped   with the target's {escape(', '.join(bound))}")
+    if strays := plan.strays(move):
+        out.print(f"  [care]not known[/]   {escape(', '.join(strays[:4]))}"
+                  f"{' …' if len(strays) > 4 else ''}: in its folder, and not carried")  # fmt: skip
     for piece in move.left_behind:
         out.print(f"  [care]left behind[/]  the {escape(piece.title)}: this edition has none")
     if move.removes:

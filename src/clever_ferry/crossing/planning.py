@@ -62,6 +62,17 @@ class Plan:
     signs: Signs = field(default_factory=Signs)
     """Who else may write the target, as far as shows."""
 
+    def strays(self, move: Move) -> list[str]:
+        """Return what stands in a save's own folder and is no piece that the recipe knows."""
+        tops = {"".join(piece.entry.partition("/")[:2]) for piece in move.save.pieces}
+        top = tops.pop()
+        if tops or not top.endswith("/"):
+            return []  # it has no folder of its own
+        others = [one for one in self.source.listing.saves if one is not move.save]
+        if any(piece.entry.startswith(top) for one in others for piece in one.pieces):
+            return []
+        return [entry for entry in self.source.listing.unread if entry.startswith(top)]
+
     @property
     def replaced(self) -> list[Save]:
         """Saves of the target that will be replaced."""

@@ -35,8 +35,8 @@ _IN_MEMORY = 16 << 20
 _BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, OSError, ValueError, NotImplementedError,
            RuntimeError, struct.error)  # fmt: skip
 _SPLIT = re.compile(r"(?i)(.+\.zip)\.(\d{3})")
-_OF = re.compile(r"(?i)(.*?)(\d{1,4})([ _-]*(?:of|von|de|sur)[ _-]*)(\d{1,4})(\D*\.zip)")
-_NUMBERED = re.compile(r"(?i)(.*?)(\d{1,3})(\D*\.zip)")
+_OF = re.compile(r"(?i)(.*?)(?<!\d)(\d{1,4})([ _-]*(?:of|von|de|sur)[ _-]*)(\d{1,4})(\D*\.zip)")
+_NUMBERED = re.compile(r"(?i)(.*?)(?<!\d)(\d{1,3})(\D*\.zip)")
 _ENCRYPTED, _UTC_TIME = 0x01, 0x5455
 
 

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from clever_ferry.boxes import Box, Contents, Entry, Put
 from clever_ferry.cargo import DigestedPayload, Piece, Save
-from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
+from clever_ferry.errors import FerryError, RefusedError
 from clever_ferry.layers import Chain
 from clever_ferry.naming import Ambiguous, FieldSpec, Pattern, Value
 from clever_ferry.recipes.facts import FactReader
@@ -57,6 +57,8 @@ class Listing:
     shared: tuple[Piece, ...]
     unread: tuple[str, ...]
     problems: tuple[str, ...]
+    spare: tuple[str, ...] = ()
+    """Old copies of files that are there."""
 
 
 class Laid(NamedTuple):
@@ -153,13 +155,14 @@ class Edition:
         shared: list[Piece] = []
         unread: list[str] = []
         untold: list[Entry] = []
+        spare: list[str] = []
 
         def take(entry: Entry, file: PieceFile, values: dict[str, Value], old: bool) -> None:
             key = tuple(values.get(name, "") for name in self.key_fields)
             there = shared if self.pieces[file.role].shared else groups.setdefault(key, [])
             piece = replace(self._piece(entry, file, values, given or {}), old=old)
             if old and any(one.key == piece.key for one in there):
-                unread.append(entry.name)
+                spare.append(entry.name)
                 return
             there.append(piece)
             fields_of[key] = {k: values[k] for k in self.key_fields if k in values}
@@ -185,7 +188,9 @@ class Edition:
             slot = fields_of[key]["slot"] if self.numbered else place
             saves.append(self._save(int(slot), fields_of[key], groups[key], facts))
         saves.sort(key=lambda save: save.slot)
-        return Listing(tuple(saves), tuple(shared), tuple(unread), tuple(problems))
+        return Listing(
+            tuple(saves), tuple(shared), tuple(unread), tuple(problems), tuple(spare)
+        )  # fmt: skip
 
     def _old_copy(self, name: str, fold: bool) -> tuple[PieceFile, dict[str, Value]] | None:
         """Return which piece an entry is an old copy of, by its ending."""
@@ -226,8 +231,10 @@ class Edition:
             try:
                 peeled = file.chain.peel(payload, given)
                 payload, bound, said = peeled.payload, dict(peeled.bound), dict(peeled.said)
-            except (DamagedError, UnsupportedError) as error:
+            except FerryError as error:
                 problem = f"it can't be read: {error.what.rstrip('.')}"
+            except OSError as error:
+                problem = f"it can't be read: {error.strerror or error}"
         return Piece(
             file.role,
             own,

@@ -19,6 +19,8 @@ from clever_ferry.recipes.models import FactInfo, PieceInfo
 __all__ = ["FactReader", "in_words"]
 
 _LARGEST_TEXT = 16 << 20
+_TOP = "\0top"
+"""Stands for what an INI file says before its first section."""
 _LAYOUT_WINDOW = 1 << 16
 _DAYS_TO_YEAR_1 = 365
 """Year 0 of the days-0 count is a leap year; Python's ordinals count from 1 January of year 1."""
@@ -74,7 +76,7 @@ class FactReader:
             except UnsupportedError as error:
                 notes.append(f"{info.label} is not known: {error.what.rstrip('.')}")
                 continue
-            except DamagedError as error:
+            except FerryError as error:  # damaged, or gone while it was read
                 problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
                 continue
             if isinstance(value, int | float | str):
@@ -93,8 +95,10 @@ class FactReader:
                 pass
         except UnsupportedError:
             return ""  # what no recipe describes can't be checked, and may be fine
-        except DamagedError as error:
+        except FerryError as error:
             return error.what.rstrip(".")
+        except OSError as error:
+            return f"it can't be read: {error.strerror or error}"
         return ""
 
     def _opened(self, opened: dict[object, Any], info: FactInfo, piece: Piece) -> Any:
@@ -102,8 +106,10 @@ class FactReader:
         if how not in opened:
             try:
                 opened[how] = self._open(info, piece)
-            except (DamagedError, UnsupportedError) as error:
+            except FerryError as error:
                 opened[how] = error
+            except OSError as error:
+                opened[how] = DamagedError(f"it can't be read: {error.strerror or error}.")
         if isinstance(opened[how], FerryError):
             raise opened[how]
         return opened[how]
@@ -136,12 +142,13 @@ def _read_json(raw: bytes, piece: Piece) -> Any:
 def _read_ini(raw: bytes, piece: Piece) -> Any:
     import configparser
 
-    parser = configparser.ConfigParser(interpolation=None, strict=False)
+    parser = configparser.ConfigParser(interpolation=None, strict=False, allow_no_value=True)
     try:
-        parser.read_string(raw.decode("utf-8-sig"))
+        parser.read_string(f"[{_TOP}]\n{raw.decode('utf-8-sig')}")
     except (UnicodeDecodeError, configparser.Error) as error:
         raise DamagedError(f"the {piece.entry} is no INI text ({error}).") from None
-    return {section: dict(parser[section]) for section in parser.sections()}
+    sections = {name: dict(parser[name]) for name in parser.sections()}
+    return {**sections.pop(_TOP), **sections}
 
 
 def _fact(key: str, info: FactInfo, value: int | float | str) -> Fact:

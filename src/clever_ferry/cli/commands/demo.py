@@ -83,9 +83,7 @@ def command(computer: Path | None, folder: Path | None) -> None:
                 _run(why, line, top)
     click.echo()
     if folder is None:
-        click.echo(
-            "That was on made-up computers, which are gone again. To have them to play with:"
-        )
+        click.echo("The made-up computers are gone again. To have them to play with:")
         click.echo("  cferry demo --at demo-world")
         return
     top, loft = lay_world(folder).resolve(), lay_loft(folder).resolve()

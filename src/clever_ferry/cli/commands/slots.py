@@ -114,10 +114,11 @@ def command(
         saves = start.listing.saves
         address, first = start.berth.address, min(saves, key=lambda save: save.throwaway)
         goal = ferry.goal_for(start.berth)
-        out.print(
-            f"To carry one: cferry cross {escape(address)}:{first.slot} {escape(goal)} --dry-run",
-            soft_wrap=True,
-        )
+        if goal:
+            way = f"To carry one: cferry cross {address}:{first.slot} {goal} --dry-run"
+        else:
+            way = f"To keep a copy: cferry backup {address}"
+        out.print(escape(way), soft_wrap=True)
     else:
         raise click.exceptions.Exit(NOTHING)
 

@@ -1,0 +1,222 @@
+"""What changed lately, what a folder holds, which file corresponds to which, and the picture."""
+
+from __future__ import annotations
+
+import json
+import os
+import struct
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from clever_ferry.finding.scanning import New, scan
+from clever_ferry.moving import FolderFiles
+from clever_ferry.recipes.edition import PieceFile
+from clever_ferry.unboxing.surveying import survey
+from clever_ferry_demo.world import lay_loft
+from tests.conftest import Den
+
+
+def test_a_mark_then_what_the_game_wrote(den: Den) -> None:
+    assert "--mark" in den.cferry("look", "--since-mark", code=3).err
+    assert "start the game" in den.cferry("look", "--mark").out
+    time.sleep(0.02)
+    assert "No file has changed" in den.cferry("look", "--since-mark", code=3).out
+    den.game("depot", "play", "--slot", "1")
+    hidden = den.top / "C/Users/Wren/Documents/My Games/Unheard Of"
+    hidden.mkdir(parents=True)
+    (hidden / "slot a.dat").write_bytes(b"\0" * 10)
+    told = den.cferry("look", "--since-mark")
+    assert "Saltglass, Cobalt Depot" in told.out
+    assert "Unheard Of" in told.out
+    assert "Next, what such a folder holds" in told.out
+    data = den.cferry("look", "--since-mark", "--json").data
+    guesses = {Path(one["folder"]).name: (one["game"], one["guess"]) for one in data["folders"]}
+    assert guesses["Unheard Of"] == (None, "Unheard Of")
+    assert [
+        Path(file["path"]).name
+        for one in data["folders"]
+        for file in one["files"]
+        if one["folder"] == str(hidden)
+    ] == ["slot a.dat"]
+
+
+def test_since_looks_into_prefixes_and_not_into_caches(tmp_path: Path) -> None:
+    loft = Den(lay_loft(tmp_path / "world"), tmp_path / "own")
+    home = loft.top / "home/isa"
+    old = time.time() - 7200
+    for path in (*loft.top.rglob("*"),):
+        os.utime(path, (old, old))
+    later = f"{time.strftime('%Y-%m-%d %H:%M:%S', time.localtime(time.time() + 1))}"
+    time.sleep(1.1)
+    shelf = next((loft.top / "media/games").rglob("AppData"))
+    for folder in (home / ".cache/thing", home / ".config/newgame", shelf / "Roaming/Kiln"):
+        folder.mkdir(parents=True)
+        (folder / "s.dat").write_bytes(b"x")
+    data = loft.cferry("look", "--since", later, "--json").data
+    names = {Path(one["folder"]).name for one in data["folders"]}
+    assert {"newgame", "Kiln"} <= names
+    assert "thing" not in names
+    assert "no time" in loft.cferry("look", "--since", "later", code=2).err
+    assert "do not go together" in loft.cferry("look", "saltglass", "--since", "1h", code=2).err
+
+
+def test_the_walk_finds_what_find_finds(tmp_path: Path) -> None:
+    """`find` is the judge; so many folders that several processes share the work."""
+    for number in range(120):
+        folder = tmp_path / "tree" / f"a {number % 7}" / f"b\n{number}" / "ü"
+        folder.mkdir(parents=True)
+        for name in ("old", "new"):
+            (folder / name).write_bytes(b"x" * number)
+    (tmp_path / "tree" / "loop").symlink_to(tmp_path / "tree", target_is_directory=True)
+    cut = time.time_ns()
+    time.sleep(0.02)
+    for path in sorted((tmp_path / "tree").rglob("new"))[::3]:
+        path.write_bytes(b"newer")
+    mark = tmp_path / "mark"
+    mark.touch()
+    os.utime(mark, ns=(cut, cut))
+    done = subprocess.run(
+        ["find", tmp_path / "tree", "-type", "f", "-newer", mark, "-print0"],
+        capture_output=True, check=True,
+    )  # fmt: skip
+    expected = set(filter(None, os.fsdecode(done.stdout).split("\0")))
+    assert len(expected) == 40
+    found = list(scan([str(tmp_path / "tree")], cut))
+    assert {one.path for one in found} == expected
+    assert {one.size for one in found} == {5}
+    aside = frozenset([str(tmp_path / "tree" / "a 3")])
+    fewer = {one.path for one in scan([str(tmp_path / "tree")], cut, aside)}
+    assert fewer == {path for path in expected if "/a 3/" not in path}
+    assert list(scan([str(tmp_path / "nowhere")], cut)) == []
+
+
+def test_a_folder_that_the_walk_cannot_read_is_told(tmp_path: Path) -> None:
+    (tmp_path / "file").write_bytes(b"x")
+    found = list(scan([str(tmp_path / "file")], 0))
+    assert found == [New(str(tmp_path / "file"), 0, -1)]
+
+
+def test_a_folder_that_no_recipe_knows(den: Den, tmp_path: Path) -> None:
+    folder = tmp_path / "unknown"
+    folder.mkdir()
+    for number in (1, 2, 5):
+        (folder / f"slot_{number:02}.dat").write_bytes(os.urandom(50))
+        (folder / f"slot_{number:02}.png").write_bytes(b"\x89PNG\r\n\x1a\n")
+    (folder / "index.json").write_text('{"slots": 3}')
+    (folder / "old.gz").write_bytes(b"\x1f\x8b\x08\0")
+    (folder / "list.db").write_bytes(b"SQLite format 3\0")
+    told = den.cferry("look", folder).out
+    for words in (
+        "9 files", "unknown binary", "picture", "text", "compressed (gzip)", "database",
+        ".dat + .png, 3 times", "slot_#.dat, # from 1 to 5 (3 files; not there: 3, 4)",
+        "No recipe reads it",
+    ):  # fmt: skip
+        assert words in told, told
+    data = den.cferry("look", folder, "--json").data
+    assert data["sets"] == [
+        {"endings": [".dat", ".png"], "stems": ["slot_01", "slot_02", "slot_05"]}
+    ]
+    assert "text" in den.cferry("look", folder / "index.json").out
+    empty = tmp_path / "empty"
+    empty.mkdir()
+    assert "no files" in den.cferry("look", empty).out
+    assert "no folder or file" in den.cferry("look", tmp_path / "gone", code=2).err
+    assert "no recipe for a game" in den.cferry("look", "saltgrass", code=2).err
+
+
+@given(st.dictionaries(st.text(st.characters(codec="utf-8"), min_size=1, max_size=20), st.binary()))
+def test_any_names_and_bytes_are_surveyed(
+    tmp_path_factory: pytest.TempPathFactory, files: dict[str, bytes]
+) -> None:
+    folder = tmp_path_factory.mktemp("any")
+    count = 0
+    for name, content in files.items():
+        if not {"/", "\0"} & set(name) and name not in (".", "..") and len(name.encode()) < 200:
+            (folder / name).write_bytes(content)
+            count += 1
+    told = survey(FolderFiles(folder))
+    assert (told.count, sum(kind.files for kind in told.kinds)) == (count, count)
+    for one in told.series:
+        assert len(one.numbers) > 2
+
+
+def test_a_file_that_vanishes_while_it_is_read(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    from clever_ferry.api import Ferry
+    from clever_ferry.finding.computers import described_computer
+    from clever_ferry.keeping import Keeps
+    from clever_ferry.recipes import Recipes, edition
+
+    ferry = Ferry(described_computer(den.top), Recipes(None), Keeps(den.home))
+    gone = next(den.depot.glob("voyage-00-*")) / "meta.json"
+    real = edition.Edition._piece
+
+    def piece(self: edition.Edition, entry: object, file: PieceFile, *more: object) -> object:
+        gone.unlink(missing_ok=True)  # between being listed and being read
+        return real(self, entry, file, *more)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(edition.Edition, "_piece", piece)
+    (opened,) = ferry.slots("saltglass/depot")
+    assert [save.slot for save in opened.listing.saves] == [1, 3]
+    broken, whole = opened.listing.saves
+    assert "gone" in broken.problems[0]
+    assert whole.title == "Heron Point"
+    assert not whole.problems
+
+
+def test_a_broken_save_hides_no_other(den: Den) -> None:
+    folder = next(den.depot.glob("voyage-00-*"))
+    (folder / "meta.json").write_bytes(b"{ nonsense")
+    told = den.cferry("slots", "saltglass/depot").out
+    assert "Heron Point" in told
+    assert "Slot 1 is damaged or not whole" in told
+
+
+def test_pairs_shows_what_corresponds_both_ways(den: Den) -> None:
+    told = den.cferry("pairs", "saltglass/tern", "saltglass/depot").out
+    assert "would be voyage-02-" in told
+    assert "the second is ahead" in told
+    assert "settings" in told
+    data = den.cferry("pairs", "saltglass/depot", "saltglass/tern:2", "--json").data
+    files = {one["piece"]: one for pair in data["pairs"] for one in pair["files"] if pair["second"]}
+    assert files["world"]["second"] == "isle2.level"
+    assert files["world"]["first"].endswith("/world.sgw")
+    alone = next(pair for pair in data["pairs"] if pair["second"] is None)
+    assert alone["first"] == 3
+    assert {one["would_second"] for one in alone["files"]} == {
+        "isle3.level", "isle3.about", "isle3.folk.Wren"
+    }  # fmt: skip
+    (den.depot / "notes.txt").write_text("mine")
+    assert "notes.txt" in den.cferry("pairs", "saltglass/tern", "saltglass/depot").out
+
+
+def test_the_picture_shows_every_berth(den: Den, tmp_path: Path) -> None:
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
+    file = tmp_path / "saves.png"
+    assert "5 saves drawn" in den.cferry("slots", "saltglass", "--picture", file).out
+    raw = file.read_bytes()
+    assert raw[:8] == b"\x89PNG\r\n\x1a\n"
+    assert struct.unpack(">II", raw[16:24]) == (1280, 800)
+    assert "already" in den.cferry("slots", "saltglass", "--picture", file, code=2).err
+    other = tmp_path / "saves.txt"
+    assert "no .png" in den.cferry("slots", "saltglass", "--picture", other, code=2).err
+    assert json.loads(
+        den.cferry("slots", "saltglass", "--picture", tmp_path / "2.png", "--json").out
+    )
+
+
+def test_scanning_runs_as_a_program_of_its_own(tmp_path: Path) -> None:
+    from clever_ferry.finding import scanning
+
+    (tmp_path / "x").write_bytes(b"123")
+    done = subprocess.run(
+        [sys.executable, "-I", "-S", scanning.__file__, "0"],
+        input=os.fsencode(f"0\0{tmp_path}"), capture_output=True, check=True,
+    )  # fmt: skip
+    path, _, size, _ = os.fsdecode(done.stdout).split("\0")
+    assert (path, size) == (str(tmp_path / "x"), "3")

@@ -1,0 +1,135 @@
+"""Open-source games in a fresh home: what they write is found, and what we carry they load."""
+
+from __future__ import annotations
+
+import os
+import select
+import shutil
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Den, state
+
+_DEBIANS = f"{os.environ.get('PATH', '')}:/usr/games"
+MINETEST = shutil.which("minetestserver", path=_DEBIANS)
+CRAWL = shutil.which("crawl", path=_DEBIANS)
+
+
+def run_server(home: Path, world: Path, port: int) -> str:
+    """Run the server until it listens and stop it as a system does; return its log."""
+    log = home / "log.txt"
+    with log.open("wb") as out:
+        process = subprocess.Popen(
+            [MINETEST or "", "--world", world, "--gameid", "minetest", "--port", str(port)],
+            env={**os.environ, "HOME": str(home)}, stdout=out, stderr=out,
+        )  # fmt: skip
+        deadline = time.monotonic() + 40
+        while b"listening on" not in log.read_bytes() and time.monotonic() < deadline:
+            assert process.poll() is None, log.read_text("utf-8", "replace")
+            time.sleep(0.1)
+        while not (world / "map.sqlite").exists() and time.monotonic() < deadline:
+            time.sleep(0.1)
+        time.sleep(2.5)
+        process.send_signal(signal.SIGTERM)
+        process.wait(30)
+    return log.read_text("utf-8", "replace")
+
+
+@pytest.mark.game
+@pytest.mark.skipif(
+    MINETEST is None and not os.environ.get("CI"), reason="the Minetest server is not installed"
+)
+def test_minetest_writes_where_the_recipe_says_and_loads_what_is_carried(
+    linux: Callable[..., Den], tmp_path: Path
+) -> None:
+    here = linux(home="home")
+    home = here.top / "home"
+    assert "has no saves here" in here.cferry("look", "minetest", code=3).out
+    run_server(home, home / ".minetest" / "worlds" / "Gull Rock", 31_731)
+    (berth,) = here.cferry("look", "minetest", "--json").data["berths"]
+    assert berth["folder"] == str(home / ".minetest" / "worlds")
+    (shown,) = here.cferry("slots", "minetest", "--json").data
+    (save,) = shown["saves"]
+    assert (save["name"], save["facts"]["rules"]) == ("Gull Rock", "minetest")
+    assert shown["not_understood"] == []
+    written = {p.name for p in (home / ".minetest/worlds/Gull Rock").iterdir()}
+    assert {piece["entry"].split("/")[1] for piece in save["pieces"]} == written
+    rented = tmp_path / "rented" / "worlds"
+    rented.mkdir(parents=True)
+    here.cferry("cross", "minetest/linux:Gull Rock", f"minetest/server@{rented}", "--yes")
+    before = (rented / "Gull Rock" / "map_meta.txt").read_bytes()
+    log = run_server(rented.parent, rented / "Gull Rock", 31_732)
+    assert "World at [" in log
+    assert "ERROR" not in log
+    assert b"seed" in before
+    assert (rented / "Gull Rock" / "map_meta.txt").read_bytes() == before
+    found = here.cferry("slots", f"minetest/server@{rented}", "--json").data[0]["saves"][0]
+    assert found["facts"]["time"] > save["facts"]["time"]
+
+
+def play_crawl(home: Path, keys: tuple[bytes, ...], until: bytes) -> bytes:
+    """Run the console game at a terminal of its own; once it has drawn `until`, type some keys.
+
+    Returns what it drew.
+    """
+    import fcntl
+    import pty
+    import struct
+    import termios
+
+    process, screen = pty.fork()
+    if process == 0:
+        own = {**os.environ, "HOME": str(home), "TERM": "xterm", "LANG": "C.UTF-8"}
+        wanted = ["crawl", "-name", "Wren", "-species", "mi", "-background", "be"]
+        os.execve(CRAWL or "", wanted, own)
+    fcntl.ioctl(screen, termios.TIOCSWINSZ, struct.pack("HHHH", 24, 80, 0, 0))
+    drawn = b""
+
+    def watch(until: bytes | None, most: float) -> None:
+        nonlocal drawn
+        deadline = time.monotonic() + most
+        while time.monotonic() < deadline and not (until and until in drawn):
+            if select.select([screen], [], [], 0.3)[0]:
+                try:
+                    drawn += os.read(screen, 65_536)
+                except OSError:
+                    return
+
+    watch(until, 60.0)
+    for key in keys:
+        try:
+            os.write(screen, key)
+        except OSError:
+            break
+        watch(None, 1.0)
+    os.close(screen)
+    os.waitpid(process, 0)
+    return drawn
+
+
+@pytest.mark.game
+@pytest.mark.skipif(CRAWL is None and not os.environ.get("CI"), reason="Crawl is not installed")
+@pytest.mark.skipif(sys.platform == "win32", reason="needs a Unix terminal")
+def test_crawl_writes_where_the_recipe_says_and_loads_what_is_carried(
+    linux: Callable[..., Den], tmp_path: Path
+) -> None:
+    here = linux(home="home")
+    drawn = play_crawl(here.top / "home", (b"a", b"5", b"S", b"y", b"\r"), b"choice of weapons")
+    assert b"Minotaur" in drawn
+    (berth,) = here.cferry("look", "crawl", "--json").data["berths"]
+    assert (berth["address"], berth["saves"]) == ("crawl/linux", 1)
+    (shown,) = here.cferry("slots", "crawl", "--json").data
+    assert [one["name"] for one in shown["saves"]] == ["Wren"]
+    assert here.cferry("check", "crawl/linux").code == 0
+    friend = tmp_path / "friend"
+    (friend / ".crawl" / "saves").mkdir(parents=True)
+    before = state(here.top / "home" / ".crawl" / "saves")
+    here.cferry("cross", "crawl/linux:Wren", f"crawl/linux@{friend}/.crawl/saves", "--yes")
+    assert state(here.top / "home" / ".crawl" / "saves") == before
+    assert b"Welcome back, Wren" in play_crawl(friend, (b"S", b"y", b"\r"), b"Welcome back")
