@@ -17,15 +17,19 @@ def test_the_demo_runs_both_ways_and_keeps_a_world(tmp_path: Path) -> None:
     done = run_module("clever_ferry", "demo", "--at", world, env=env)
     assert done.code == 0, done.err
     commands = re.findall(r"^\$ (.*)$", done.out, re.MULTILINE)
-    assert len(commands) == 10
+    assert len(commands) == 14
     assert "Loaded slot 5: Saltmarsh, day 31" in done.out
     assert "Loaded slot 2: Saltmarsh, day 33" in done.out
     assert "2  Saltmarsh, day 31" in done.out
     again = run_module("clever_ferry", "demo", "--at", world, env=env)
     assert again.code == 2
-    own = {"CFERRY_COMPUTER": str(world / "den")}
-    for line in commands:  # each can be repeated, and does what was shown
-        program, *arguments = line.split()
+    assert "Loaded slot 2: Gull Rock, day 24" in done.out
+    loft = commands.index("cferry harbour add longshore home/isa/Downloads/longshore-export") - 1
+    for number, line in enumerate(commands):  # each can be repeated, and does what was shown
+        top = world / ("den" if number < loft else "loft")
+        own = {"CFERRY_COMPUTER": str(top)}
+        line = line.replace("home/isa", f"{top}/home/isa").replace("demo world", "demo\0world")
+        program, *arguments = (one.replace("\0", " ") for one in line.split())
         module = "clever_ferry" if program == "cferry" else "clever_ferry_demo.saltglass.program"
         ran = run_module(module, *arguments, env=own)
         assert ran.code == 0, (line, ran.err)

@@ -8,10 +8,10 @@ from typing import NamedTuple
 
 from clever_ferry.boxes import Box, Contents, Entry, Put
 from clever_ferry.cargo import DigestedPayload, Piece, Save
-from clever_ferry.errors import FerryError, RefusedError
+from clever_ferry.errors import RefusedError, UnsupportedError
 from clever_ferry.layers import Chain
 from clever_ferry.naming import Ambiguous, FieldSpec, Pattern, Value
-from clever_ferry.recipes.facts import FactReader
+from clever_ferry.recipes.facts import UNREADABLE, FactReader
 from clever_ferry.recipes.models import BerthInfo, CloudInfo, MarkInfo, PieceInfo
 
 __all__ = ["Berthing", "Cloud", "Edition", "Game", "Laid", "Listing", "Mark", "PieceFile"]
@@ -231,7 +231,7 @@ class Edition:
             try:
                 peeled = file.chain.peel(payload, given)
                 payload, bound, said = peeled.payload, dict(peeled.bound), dict(peeled.said)
-            except FerryError as error:
+            except (*UNREADABLE, UnsupportedError) as error:
                 problem = f"it can't be read: {error.what.rstrip('.')}"
             except OSError as error:
                 problem = f"it can't be read: {error.strerror or error}"

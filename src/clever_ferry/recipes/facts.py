@@ -10,13 +10,22 @@ from datetime import date
 from typing import Any, NamedTuple
 
 from clever_ferry.cargo import Fact, Piece
-from clever_ferry.errors import DamagedError, FerryError, UnsupportedError
+from clever_ferry.errors import (
+    DamagedError,
+    FerryError,
+    NotFoundError,
+    RefusedError,
+    UnsupportedError,
+)
 from clever_ferry.layers import Chain
 from clever_ferry.layouts import Layout, point
 from clever_ferry.payload import Payload, head, read_all
 from clever_ferry.recipes.models import FactInfo, PieceInfo
 
-__all__ = ["FactReader", "in_words"]
+__all__ = ["UNREADABLE", "FactReader", "in_words"]
+
+UNREADABLE = (DamagedError, NotFoundError, RefusedError)
+"""What a piece can do to its reader: be damaged, or gone, or changed while it was read."""
 
 _LARGEST_TEXT = 16 << 20
 _TOP = "\0top"
@@ -76,7 +85,7 @@ class FactReader:
             except UnsupportedError as error:
                 notes.append(f"{info.label} is not known: {error.what.rstrip('.')}")
                 continue
-            except FerryError as error:  # damaged, or gone while it was read
+            except UNREADABLE as error:
                 problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
                 continue
             if isinstance(value, int | float | str):
@@ -95,7 +104,7 @@ class FactReader:
                 pass
         except UnsupportedError:
             return ""  # what no recipe describes can't be checked, and may be fine
-        except FerryError as error:
+        except UNREADABLE as error:
             return error.what.rstrip(".")
         except OSError as error:
             return f"it can't be read: {error.strerror or error}"
@@ -106,7 +115,7 @@ class FactReader:
         if how not in opened:
             try:
                 opened[how] = self._open(info, piece)
-            except FerryError as error:
+            except (*UNREADABLE, UnsupportedError) as error:
                 opened[how] = error
             except OSError as error:
                 opened[how] = DamagedError(f"it can't be read: {error.strerror or error}.")
