@@ -34,7 +34,7 @@ _CHUNK = 1 << 20
 def peel(method: str, path: Path) -> None:
     """Read a packed file through the layer."""
     data = path.stat()
-    source = FilePayload(path, data.st_size, data.st_mtime_ns)
+    source = FilePayload(str(path), data.st_size, data.st_mtime_ns)
     spec = CompressedSpec.model_validate({"kind": method})
     payload, _ = Compressed(spec).peel(source, Found())
     for _ in payload.chunks():

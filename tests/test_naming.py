@@ -197,6 +197,25 @@ def test_what_is_written_is_read_back_the_same(data: st.DataObject) -> None:
         assert read == values
 
 
+@given(st.data())
+def test_the_quick_way_reads_what_the_slow_way_reads(data: st.DataObject) -> None:
+    parts = data.draw(st.lists(st.sampled_from(["{a}", "{b}", "{c}", "-", "/", ".sav", "x", "A"]),
+                               min_size=1, max_size=6))  # fmt: skip
+    fields = {name: FIELDS[data.draw(st.sampled_from(sorted(FIELDS)))] for name in "abc"}
+    try:
+        pattern = compile_pattern("".join(parts), fields)
+        values = {name: data.draw(st.just(fields[name].sample())) for name in pattern.fields}
+        written = pattern.write(values)
+    except NamingError:
+        assume(False)
+        return
+    changed = data.draw(st.one_of(st.just(written), st.text("aA1-x./é", max_size=12)))
+    for name in (written, changed, written + changed[-2:], written.upper()):
+        for fold in (False, True):
+            if name and len(name) < 200 and pattern._ends_fit(name, fold):
+                assert pattern._match_whole(name, fold) == pattern._match_slowly(name, fold)
+
+
 @given(st.sampled_from(sorted(FIELDS)), st.text(max_size=40))
 def test_what_is_read_is_written_back_the_same(field: str, name: str) -> None:
     pattern = compile_pattern("x{" + field + "}.y", FIELDS)

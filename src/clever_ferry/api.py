@@ -9,7 +9,7 @@ print(ferry.carry_out(plan).number)
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from pathlib import Path
@@ -51,7 +51,7 @@ from clever_ferry.finding import (
     this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.finding.changes import Changes, changes_since
+from clever_ferry.finding.changes import Changes, Watch
 from clever_ferry.finding.evidence import evidence_of
 from clever_ferry.finding.harbours import Harbour, harbour_at
 from clever_ferry.finding.searching import never_started
@@ -160,23 +160,30 @@ class Ferry:
             return Sight(berth, (), (getattr(error, "what", str(error)),), evidence)
         return Sight(berth, listing.saves, listing.problems, evidence)
 
-    def changes(self, since: int) -> Changes:
+    def changes(self, since: int) -> tuple[Changes, dict[Path, str]]:
         """Return the files that changed since a time (ns since 1970) in the usual places.
 
-        These are this computer's known folders and those of compatibility prefixes.
+        These are this computer's known folders and those of compatibility prefixes. Also
+        returns whose saves the folders hold, for those that are in berths of known games.
         """
+        watch = Watch(self.computer, since, [self.keeps.folder, self.keeps.locker.folder])
         prefixes = [one for one in self.harbours.all() if one.kind == "compatibility prefix"]
-        computers = [self.computer, *(own for one in prefixes for own in one.computers)]
-        return changes_since(computers, since, [self.keeps.folder, self.keeps.locker.folder])
-
-    def whose(self, folders: Sequence[Path]) -> dict[Path, str]:
-        """Return whose saves folders hold, for those that are in berths of known games."""
-        berths = [sight.berth for sight in self.look().sights]
-        return {
-            folder: f"{berth.game.title}, {berth.edition.title}"
-            for folder in folders
+        for computer in (own for one in prefixes for own in one.computers):
+            watch.add(computer)
+        games = self.recipes.games()[0]
+        searches = [
+            find_berths(self.computer, game, edition)
+            for game in games
+            for edition in game.editions.values()
+        ]
+        searches += [self.harbours.look_at(place, games) for place in prefixes]
+        berths = [berth for search in searches for berth in search.berths]
+        changes = watch.end()
+        return changes, {
+            one.folder: f"{berth.game.title}, {berth.edition.title}"
+            for one in changes.folders
             for berth in berths
-            if folder.is_relative_to(berth.root)
+            if one.folder.is_relative_to(berth.root)
         }
 
     def survey(self, path: Path) -> Surveyed:

@@ -34,6 +34,9 @@ class Files(Protocol):
     def payload(self, path: str) -> Payload:
         """Return a file's bytes as a stream."""
 
+    def listed(self, info: FileInfo) -> Payload:
+        """Return the bytes of a file that `walk` has just listed, without asking for it again."""
+
 
 class OneFile(NamedTuple):
     """One file of a folder, as if it were alone there."""
@@ -58,6 +61,10 @@ class OneFile(NamedTuple):
     def payload(self, path: str) -> Payload:
         """Return its bytes."""
         return self.files.payload(path)
+
+    def listed(self, info: FileInfo) -> Payload:
+        """Return its bytes."""
+        return self.files.payload(info.path)
 
 
 class Output(NamedTuple):

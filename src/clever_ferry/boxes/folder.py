@@ -17,7 +17,7 @@ class FolderBox:
         """Return one entry per file."""
         return Contents(
             tuple(
-                Entry(info.path, info.size, info.stamp, files.payload(info.path), (info.path,))
+                Entry(info.path, info.size, info.stamp, files.listed(info), (info.path,))
                 for info in files.walk(enter)
             )
         )

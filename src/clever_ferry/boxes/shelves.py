@@ -43,6 +43,10 @@ class _Shelf:
         found = self.files.info(f"{self.folder}/{path}")
         return found and found._replace(path=path)
 
+    def listed(self, info: FileInfo) -> Payload:
+        """Return the bytes of a file that was listed."""
+        return self.payload(info.path)
+
     def payload(self, path: str) -> Payload:
         return self.files.payload(f"{self.folder}/{path}")
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import importlib
 import sys
 from collections.abc import Sequence
@@ -96,6 +97,7 @@ def cferry(context: click.Context, computer: Path | None) -> None:
 
 def run(arguments: Sequence[str] | None = None) -> None:
     """Run the program and end with its documented exit code."""
+    gc.set_threshold(50_000, 20, 50)  # a short run makes many objects and frees few
     for stream in (sys.stdout, sys.stderr):
         # A console that lacks a character shows another instead of ending the program.
         if hasattr(stream, "reconfigure"):

@@ -12,6 +12,7 @@ from typing import Any
 
 import click
 from rich import box
+from rich.cells import cell_len
 from rich.console import Console
 from rich.markup import escape
 from rich.padding import Padding
@@ -22,6 +23,7 @@ from clever_ferry.cargo import Save
 from clever_ferry.recipes import Edition
 
 __all__ = [
+    "columns",
     "console",
     "counted",
     "echo_json",
@@ -67,6 +69,19 @@ def table(*columns: str, right: Sequence[str] = ()) -> Table:
     for column in columns:
         made.add_column(column, justify="right" if column in right else "left", overflow="fold")
     return made
+
+
+def columns(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
+    """Print rows under each other, each in a line: for thousands, where a table takes long."""
+    every = [heads, *rows]
+    widths = [max(map(cell_len, column)) for column in zip(*every, strict=True)]
+    lines = (
+        "  ".join(
+            cell + " " * (width - cell_len(cell)) for cell, width in zip(row, widths, strict=True)
+        )
+        for row in every
+    )
+    click.echo("\n".join(f" {line.rstrip()}" for line in lines))
 
 
 def heading(text: str) -> str:

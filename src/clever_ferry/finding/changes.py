@@ -10,7 +10,7 @@ from pathlib import Path
 from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.scanning import New, scan
 
-__all__ = ["Changed", "Changes", "changes_since"]
+__all__ = ["Changed", "Changes", "Watch"]
 
 _CACHES = (
     ("home", ".cache"),
@@ -49,39 +49,60 @@ class Changes:
     looked: tuple[Path, ...]
 
 
-def changes_since(computers: Iterable[Computer], since: int, aside: Iterable[Path] = ()) -> Changes:
-    """Look through the known folders of computers for files changed since `since` (ns).
+class Watch:
+    """A search for changed files, begun for one computer; more may join before it is ended.
 
-    Caches are passed by, and the folders `aside`.
+    Caches are passed by, and the folders `aside`. The search goes on beside whatever is done
+    between its beginning and its end.
     """
-    bases: dict[str, Path] = {}
-    passed = {str(path) for path in aside}
-    for computer in computers:
+
+    def __init__(self, computer: Computer, since: int, aside: Iterable[Path] = ()) -> None:
+        self._since = since
+        self._passed = {str(path) for path in aside}
+        self._bases: dict[str, Path] = {}
+        self._tops: list[Path] = []
+        self._found: list[Iterator[New]] = []
+        self.add(computer)
+
+    def add(self, computer: Computer) -> None:
+        """Search the known folders of a computer, as far as that is not done yet."""
         for name, folder in computer.folders.items():
-            bases[str(folder)] = folder
-            passed |= {str(folder / inner) for under, inner in _CACHES if under == name}
-    tops = tuple(_outermost(bases.values()))
+            self._bases[str(folder)] = folder
+            self._passed |= {str(folder / inner) for under, inner in _CACHES if under == name}
+        tops = list(_outermost(computer.folders.values(), self._tops))
+        self._tops += tops
+        if tops:
+            told = [str(top) for top in tops]
+            self._found.append(scan(told, self._since, frozenset(self._passed)))
+
+    def end(self) -> Changes:
+        """Wait for what was begun, and return it all."""
+        return _changes([one for found in self._found for one in found], self._bases, self._tops)
+
+
+def _changes(found: list[New], bases: Mapping[str, Path], tops: list[Path]) -> Changes:
     groups: dict[str, list[New]] = {}
     troubles = []
-    for one in scan([str(top) for top in tops], since, frozenset(passed)):
+    for one in found:
         if one.size < 0:
             troubles.append(f"the folder {one.path} can't be read, so it is passed over")
         else:
             groups.setdefault(one.path.rpartition(os.sep)[0], []).append(one)
-    found = [
+    changed = [
         Changed(Path(folder), tuple(sorted(files, key=_newest)), _guess(folder, bases))
         for folder, files in groups.items()
     ]
-    return Changes(tuple(sorted(found, key=lambda one: -one.stamp)), tuple(sorted(troubles)), tops)
+    changed.sort(key=lambda one: -one.stamp)
+    return Changes(tuple(changed), tuple(sorted(troubles)), tuple(tops))
 
 
 def _newest(one: New) -> tuple[int, str]:
     return -one.stamp, one.path
 
 
-def _outermost(folders: Iterable[Path]) -> Iterator[Path]:
-    """Yield the folders that are there and lie in no other of them."""
-    kept: list[Path] = []
+def _outermost(folders: Iterable[Path], others: Iterable[Path]) -> Iterator[Path]:
+    """Yield the folders that are there and lie in no other of them, nor in `others`."""
+    kept = list(others)
     for folder in sorted(folders, key=lambda one: len(one.parts)):
         if folder.is_dir() and not any(folder.is_relative_to(top) for top in kept):
             kept.append(folder)

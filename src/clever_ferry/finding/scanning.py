@@ -8,6 +8,10 @@ from __future__ import annotations
 
 import os
 import sys
+
+if __name__ != "__main__":
+    import subprocess
+
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
@@ -28,9 +32,10 @@ class New(NamedTuple):
 
 
 def scan(folders: Iterable[str], since: int, aside: frozenset[str] = frozenset()) -> Iterator[New]:
-    """Yield the files below folders that were written at `since` (ns since 1970) or later.
+    """Begin to look for files below folders that were written at `since` (ns) or later.
 
-    `aside` are paths of folders that are passed by.
+    Returns them as they are found; where there is much to look through, other processes have
+    begun when this returns. `aside` are paths of folders that are passed by.
     """
     waiting = list(folders)
     found: list[New] = []
@@ -40,17 +45,13 @@ def scan(folders: Iterable[str], since: int, aside: frozenset[str] = frozenset()
     if len(waiting) < _ENOUGH or workers < 2:
         while waiting:
             waiting += _one(waiting.pop(), since, aside, found)
-        yield from found
-        return
-    yield from found
-    yield from _by_processes(waiting, since, aside, workers)
+        return iter(found)
+    return _collected(found, _begun(waiting, since, aside, workers))
 
 
-def _by_processes(
+def _begun(
     folders: list[str], since: int, aside: frozenset[str], workers: int
-) -> Iterator[New]:
-    import subprocess
-
+) -> list[subprocess.Popen[bytes]]:
     running = []
     for number in range(workers):
         process = subprocess.Popen(
@@ -63,6 +64,11 @@ def _by_processes(
         process.stdin.write(os.fsencode(told))
         process.stdin.close()
         running.append(process)
+    return running
+
+
+def _collected(found: list[New], running: list[subprocess.Popen[bytes]]) -> Iterator[New]:
+    yield from found
     for process in running:
         assert process.stdout is not None
         parts = os.fsdecode(process.stdout.read()).split("\0")

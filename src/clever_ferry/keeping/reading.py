@@ -37,6 +37,10 @@ class SnapshotFiles:
         kept = self._files.get(self._key(path, self.fold))
         return _info(kept) if kept is not None else None
 
+    def listed(self, info: FileInfo) -> Payload:
+        """Return the bytes of a file that was listed."""
+        return self.payload(info.path)
+
     def payload(self, path: str) -> Payload:
         """Return a file's bytes; reading them to the end checks their digest."""
         kept = self._files.get(self._key(path, self.fold))

@@ -130,6 +130,10 @@ class ArchiveFiles:
         node = self._node(path)
         return _told(path, node) if isinstance(node, _File) else None
 
+    def listed(self, info: FileInfo) -> Payload:
+        """Return the bytes of a file that was listed."""
+        return self.payload(info.path)
+
     def payload(self, path: str) -> Payload:
         """Return a file's bytes as a stream; an absent file fails when it is read."""
         node = self._node(path)

@@ -24,9 +24,15 @@ _MOST_FILES = 1_000_000
 class FilePayload:
     """A file's bytes; reading fails where the file is no longer the one that was listed."""
 
-    path: Path
+    file: str
+    """Its whole path. Many are made that are never read, so it is no `Path` yet."""
     size: int
     stamp: int
+
+    @property
+    def path(self) -> Path:
+        """Where it is."""
+        return Path(self.file)
 
     def chunks(self) -> Iterator[bytes]:
         """Yield the bytes in chunks of a mebibyte."""
@@ -160,11 +166,15 @@ class FolderFiles:
                     advice="Put the real folder in the link's place, then try again.",
                 )
 
+    def listed(self, info: FileInfo) -> FilePayload:
+        """Return the bytes of a file that `walk` has listed; it must still be that one."""
+        return FilePayload(f"{self.root}/{info.path}", info.size, info.stamp)
+
     def payload(self, path: str) -> FilePayload:
         """Return a file's bytes as a stream; an absent file fails when it is read."""
         info = self.info(path)
         real = self.find(path) or self.root / path
-        return FilePayload(real, info.size if info else 0, info.stamp if info else 0)
+        return FilePayload(str(real), info.size if info else 0, info.stamp if info else 0)
 
 
 def _stat_of(entry: os.DirEntry[str]) -> os.stat_result | None:

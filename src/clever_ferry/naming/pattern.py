@@ -17,6 +17,7 @@ from functools import cached_property
 
 from clever_ferry.errors import RefusedError
 from clever_ferry.naming.fields import FieldSpec, Value
+from clever_ferry.naming.straight import Straight, straight
 
 __all__ = ["Ambiguous", "NamingError", "Pattern", "compile_pattern"]
 
@@ -92,9 +93,20 @@ class Pattern:
             return Ambiguous(name)
         return found[0] if found else None
 
+    @cached_property
+    def _straight(self) -> Straight[_Slot] | None:
+        return straight(self.tokens)
+
     def _match_whole(self, name: str, fold: bool) -> dict[str, Value] | Ambiguous | None:
         if not self._ends_fit(name, fold):
             return None
+        quick = self._straight
+        if quick is not None and (quick.folds or not fold):
+            raws = quick.cut(name, fold)
+            return None if raws is None else self._values(raws)
+        return self._match_slowly(name, fold)
+
+    def _match_slowly(self, name: str, fold: bool) -> dict[str, Value] | Ambiguous | None:
         ways = _count_ways(self.tokens, name, fold)
         total = ways[-1][len(name)]
         if not total:

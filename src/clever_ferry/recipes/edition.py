@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import NamedTuple
 
 from clever_ferry.boxes import Box, Contents, Entry, Put
@@ -121,14 +122,22 @@ class Edition:
         """Tell whether a folder of a berth may hold pieces."""
         parts = folder.split("/")
         return any(
-            len(parts) <= pattern.depth
-            and all(
+            all(
                 isinstance(segment.match(part, fold=True), dict)
-                for segment, part in zip(pattern.segments, parts, strict=False)
+                for segment, part in zip(above, parts, strict=True)
             )
-            for file in self.files
-            for pattern in file.patterns
+            for above in self._folders.get(len(parts), ())
         )
+
+    @cached_property
+    def _folders(self) -> dict[int, list[tuple[Pattern, ...]]]:
+        """The ways that folders of each depth can be named, each once."""
+        ways: dict[int, dict[tuple[str, ...], tuple[Pattern, ...]]] = {}
+        for pattern in (pattern for file in self.files for pattern in file.patterns):
+            for depth in range(1, pattern.depth + 1):
+                above = pattern.segments[:depth]
+                ways.setdefault(depth, {})[tuple(one.text for one in above)] = above
+        return {depth: list(found.values()) for depth, found in ways.items()}
 
     def barred(self, name: str) -> bool:
         """Tell whether the recipe says that a file or entry is never to be touched."""
@@ -160,7 +169,7 @@ class Edition:
         def take(entry: Entry, file: PieceFile, values: dict[str, Value], old: bool) -> None:
             key = tuple(values.get(name, "") for name in self.key_fields)
             there = shared if self.pieces[file.role].shared else groups.setdefault(key, [])
-            piece = replace(self._piece(entry, file, values, given or {}), old=old)
+            piece = self._piece(entry, file, values, given or {}, old)
             if old and any(one.key == piece.key for one in there):
                 spare.append(entry.name)
                 return
@@ -222,7 +231,12 @@ class Edition:
         return found[0] if found else None
 
     def _piece(
-        self, entry: Entry, file: PieceFile, values: Mapping[str, Value], given: Mapping[str, str]
+        self,
+        entry: Entry,
+        file: PieceFile,
+        values: Mapping[str, Value],
+        given: Mapping[str, str],
+        old: bool,
     ) -> Piece:
         own = {k: v for k, v in values.items() if k not in self.key_fields}
         problem, bound, said = entry.problem, {}, {}
@@ -246,6 +260,7 @@ class Edition:
             problem,
             bound,
             said,
+            old,
         )
 
     def _save(

@@ -68,8 +68,7 @@ def _is_path(what: str, ferry: Ferry) -> bool:
 
 
 def _changes(ferry: Ferry, since: int, as_json: bool) -> None:
-    changes = ferry.changes(since)
-    whose = ferry.whose([one.folder for one in changes.folders]) if changes.folders else {}
+    changes, whose = ferry.changes(since)
     if as_json:
         echo_json(changes_data(changes, whose, since))
     else:

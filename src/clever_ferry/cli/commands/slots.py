@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -16,6 +16,7 @@ from clever_ferry.cli.described import berth_data, save_data
 from clever_ferry.cli.exits import NOTHING
 from clever_ferry.cli.here import can_ask, choose, ferry_here, give_option
 from clever_ferry.cli.screen import (
+    columns,
     console,
     counted,
     echo_json,
@@ -26,6 +27,7 @@ from clever_ferry.cli.screen import (
     numbered,
     size,
     table,
+    when,
     when_cell,
 )
 from clever_ferry.errors import WrongUseError
@@ -35,6 +37,8 @@ from clever_ferry.proving.relating import Related, relate
 __all__ = ["command"]
 
 
+_MANY = 200
+"""Saves from which on a berth's list is printed plainly."""
 _ORDERS: dict[str, Callable[[Save], Any]] = {
     "newest": lambda save: -(save.stamp or 0),
     "slot": lambda save: save.slot,
@@ -198,6 +202,10 @@ def _print_saves(one: OpenBerth) -> None:
         number, *(labels[key] for key in keys), "Last saved", "Pieces", "Size",
         right=(number, "Pieces", "Size", *numbers),
     )  # fmt: skip
+    if len(saves) > _MANY:
+        _print_long([number, *(labels[key] for key in keys)], keys, saves)
+        _print_notes(one)
+        return
     for save in saves:
         facts = [save.fact(key) for key in keys]
         mark = "\n[dim]a throwaway[/]" if save.throwaway else ""
@@ -216,7 +224,27 @@ def _print_saves(one: OpenBerth) -> None:
             style=style,
         )  # fmt: skip
     out.print(shown)
-    for save in saves:
+    _print_notes(one)
+
+
+def _print_long(heads: list[str], keys: list[str], saves: Sequence[Save]) -> None:
+    """Print a line per save, without a table's looks: quick for thousands."""
+    rows = [
+        [
+            str(save.slot),
+            *(fact.text if (fact := save.fact(key)) else "?" for key in keys),
+            when(save.stamp),
+            size(save.size),
+            "damaged" if save.problems else "throwaway" if save.throwaway else "",
+        ]
+        for save in saves
+    ]
+    columns([*heads, "Last saved", "Size", ""], rows)
+
+
+def _print_notes(one: OpenBerth) -> None:
+    out = console()
+    for save in one.listing.saves:
         for problem in save.problems:
             told = numbered(save.slot, one.berth.edition).capitalize()
             out.print(indented(f"[bad]{told} is damaged or not whole:[/] {escape(problem)}", 2))

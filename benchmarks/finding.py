@@ -1,0 +1,184 @@
+"""Finding: `look` in a home of many files, `look --since`, `slots` of many saves, a large export.
+
+python -m benchmarks.finding [files] [saves] [MiB of the export]
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+from statistics import median
+
+from benchmarks.measuring import Run, in_turn, ratio_line, run
+from clever_ferry.api import Ferry, open_ferry
+from clever_ferry_demo.world import lay_loft, lay_world
+
+_CFERRY = [sys.executable, "-m", "clever_ferry"]
+_BY_HAND = """
+import json, os, struct, sys
+head = struct.Struct("<4sHHQ8sQII")
+found = []
+with os.scandir(sys.argv[1]) as listed:
+    for entry in listed:
+        if not entry.is_dir():
+            continue
+        size = newest = 0
+        for folder in (entry.path, entry.path + "/people"):
+            with os.scandir(folder) as inner:
+                for one in inner:
+                    if one.is_file():
+                        data = one.stat()
+                        size += data.st_size
+                        newest = max(newest, data.st_mtime_ns)
+        with open(entry.path + "/world.sgw", "rb") as file:
+            head.unpack(file.read(head.size))
+        with open(entry.path + "/meta.json", "rb") as file:
+            meta = json.load(file)
+        clock = meta["clock"]
+        found.append((newest, meta["world"]["name"], clock["day"], clock["seconds"], size))
+found.sort(reverse=True)
+for newest, name, day, seconds, size in found:
+    print(name, day, seconds, newest, size)
+"""
+
+
+def crowd(folder: Path, files: int) -> None:
+    """Fill a folder with many small files, fifty to a folder."""
+    for number in range(files // 50):
+        here = folder / f"a{number % 20}" / f"b{number // 20 % 20}" / f"c{number // 400}"
+        here.mkdir(parents=True)
+        for one in range(50):
+            (here / f"file{one}.dat").touch()
+
+
+def looking(scratch: Path, files: int) -> None:
+    """Print the figures of `look`."""
+    empty, full = (lay_world(scratch / name) for name in ("alone", "crowded"))
+    home = full / "C" / "Users" / "Wren"
+    crowd(home / "Documents", files)
+    crowd(home / "AppData" / "Roaming" / "Other", 1000)
+    own = {"CFERRY_HOME": str(scratch / "own")}
+
+    def look(top: Path) -> Run:
+        return run([*_CFERRY, "--computer", str(top), "look"], own)
+
+    ours, theirs = in_turn(lambda: look(full), lambda: look(empty), rounds=7)
+    what = f"look in a home of {files:,} files against one of the saves alone"
+    print(ratio_line(what, ours, theirs, 1.5))
+    time.sleep(1.1)
+    since = time.strftime("%Y-%m-%d %H:%M:%S")
+    changed = home / "Documents" / "a3" / "b3" / "c0" / "file7.dat"
+    time.sleep(1.1)
+    changed.write_bytes(b"new")
+    ours, theirs = in_turn(
+        lambda: run([*_CFERRY, "--computer", str(full), "look", "--since", since], own),
+        lambda: run(["find", str(home), "-type", "f", "-newermt", since]),
+        rounds=7,
+    )
+    print(ratio_line("look --since in it against find -newermt", ours, theirs, 2.0))
+
+
+def listing(scratch: Path, saves: int) -> None:
+    """Print the figures of `slots`."""
+    top = lay_world(scratch / "many")
+    account = next(top.rglob("100200300"))
+    like = next(account.glob("voyage-00-*"))
+    recipes = scratch / "own" / "recipes"
+    recipes.mkdir(parents=True, exist_ok=True)
+    text = subprocess.run([*_CFERRY, "recipe", "show", "saltglass"], check=True,
+                          capture_output=True, encoding="utf-8").stdout  # fmt: skip
+    text = text.replace('id = "saltglass"', 'id = "saltglass"\nreplaces_shipped = true')
+    wide = 'slot = { type = "number", first = 0, width = 4 }'
+    text = text.replace('slot = { type = "number", first = 0, width = 2 }', wide)
+    (recipes / "saltglass.toml").write_text(text, "utf-8")
+    for number in range(saves):
+        shutil.copytree(like, account / f"voyage-{number:04}-{number:016x}")
+    shutil.rmtree(like)
+    own = {"CFERRY_HOME": str(scratch / "own")}
+    slots = [*_CFERRY, "--computer", str(top), "slots", "saltglass/depot"]
+    by_hand = [sys.executable, "-c", _BY_HAND, str(account)]
+    ours, theirs = in_turn(lambda: run(slots, own), lambda: run(by_hand), rounds=5)
+    print(ratio_line(f"slots of {saves:,} saves against hand-written code", ours, theirs, 1.5))
+    os.environ.update(own)
+    ferry = open_ferry(top)
+    hand = compile(_BY_HAND, "by hand", "exec")
+    pairs = [
+        (timed(lambda: ferry.slots("saltglass/depot")), timed(lambda: quietly(hand, account)))
+        for _ in range(6)
+    ][1:]
+    ratio = median(a / b for a, b in pairs)
+    print(
+        f"the job alone, without starts and printing: {ratio:.2f} times (1.5 wanted); "
+        f"{median(a for a, _ in pairs):.3f} s against {median(b for _, b in pairs):.3f} s"
+    )
+
+
+def timed(job: Callable[[], object]) -> float:
+    """Return how long a job takes, in seconds."""
+    started = time.perf_counter()
+    job()
+    return time.perf_counter() - started
+
+
+def quietly(code: object, account: Path) -> None:
+    """Run the hand-written code in this process, printing nothing."""
+    arguments, sys.argv = sys.argv, ["by hand", str(account)]
+    try:
+        exec(code, {"print": lambda *_: None})  # type: ignore[arg-type]
+    finally:
+        sys.argv = arguments
+
+
+def exporting(scratch: Path, mebibytes: int) -> None:
+    """Print what listing a large export reads."""
+    top = lay_loft(scratch / "export")
+    folder = top / "home/isa/Downloads/longshore-export"
+    zeros = bytes(1 << 20)
+    part = folder / "longshore-export-1-of-2.zip"
+    with zipfile.ZipFile(part, "a", zipfile.ZIP_STORED) as outer:
+        for number in range(8):
+            name = f"players/isa-4471/other/film-{number}.zip"
+            inside = zipfile.ZipInfo("film.bin")
+            with (
+                outer.open(name, "w", force_zip64=True) as inner,
+                zipfile.ZipFile(inner, "w") as film,
+                film.open(inside, "w", force_zip64=True) as out,
+            ):
+                for _ in range(mebibytes // 8):
+                    out.write(zeros)
+    size = sum(file.stat().st_size for file in folder.iterdir())
+    ferry: Ferry = open_ferry(top)
+    before = read_so_far()
+    seconds = timed(lambda: ferry.slots(f"saltglass/longshore@{folder}"))
+    read = read_so_far() - before
+    print(
+        f"an export of {size / (1 << 30):.2f} GiB listed: {read / 1024:.0f} KiB read, "
+        f"{seconds:.3f} s (without reading its payload wanted)"
+    )
+
+
+def read_so_far() -> int:
+    """Return the bytes that this process has read by system calls (Linux)."""
+    lines = Path("/proc/self/io").read_text("ascii").splitlines()
+    return int(next(line for line in lines if line.startswith("rchar")).split()[1])
+
+
+def main() -> None:
+    """Print all figures."""
+    given = [int(one) for one in sys.argv[1:]]
+    files, saves, mebibytes = [*given, *(200_000, 2_000, 2_048)[len(given) :]]
+    with tempfile.TemporaryDirectory() as folder:
+        looking(Path(folder), files)
+        listing(Path(folder), saves)
+        exporting(Path(folder), mebibytes)
+
+
+if __name__ == "__main__":
+    main()
