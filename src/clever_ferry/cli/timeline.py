@@ -13,7 +13,7 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
 from clever_ferry.cargo import Save
-from clever_ferry.cli.screen import facts_line, size
+from clever_ferry.cli.screen import facts_line, size, when
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping import Record
 
@@ -28,8 +28,7 @@ _INKS = ("#0b6e99", "#c2410c", "#3f7d20", "#7c3aed", "#9d174d", "#806000", "#334
 _MOST_LANES, _MOST_LABELS = 14, 12
 _SMALLEST, _LARGEST = 40.0, 900.0
 """Areas of the dots, in points squared."""
-_BESIDE = 0.03
-"""How far arrows are apart, in parts of the picture."""
+_MOST_ARROWS = 8
 
 
 class _Dot(NamedTuple):
@@ -62,13 +61,13 @@ def draw_timeline(
     _lanes(axes, shown, left)
     _dots(axes, dots)
     roots = {str(one.berth.root): lane for lane, one in enumerate(shown)}
-    _arrows(axes, crossings, roots, now, left)
+    _arrows(axes, crossings, roots, left)
     _time_axis(axes, left)
     game = shown[0].berth.game.title
     axes.set_title(f"{game}: when each side was saved last", loc="left", fontsize=15, pad=34)
     axes.text(
         0, 1.02, "Right is newer. Larger is more bytes. One colour is one story; the ring is the "
-        "furthest of it. Hollow: a throwaway. Arrows: crossings.",
+        "furthest of it. Hollow: a throwaway. At the right: crossings.",
         transform=axes.transAxes, fontsize=9.5, color="#555555", va="bottom",
     )  # fmt: skip
     FigureCanvasAgg(figure)
@@ -158,33 +157,31 @@ def _ahead(dots: Sequence[_Dot]) -> list[_Dot]:
     return [dot for dot in dots if far(dot) == furthest]
 
 
-def _arrows(
-    axes: Axes, crossings: Sequence[Record], roots: dict[str, int], now: int, left: float
-) -> None:
-    drawn: list[float] = []
+def _arrows(axes: Axes, crossings: Sequence[Record], roots: dict[str, int], left: float) -> None:
+    """Draw the newest crossings between these lanes in a strip of their own, the newest last."""
+    known = []
     for record in crossings:
-        start = roots.get(str(record.story["from"].get("root", "")))
-        goal = roots.get(str(record.story["to"].get("root", "")))
-        if start is None or goal is None or start == goal:
-            continue
-        if record.state not in ("proved", "undone"):
-            continue
+        ends = [roots.get(str(record.story[side].get("root", ""))) for side in ("from", "to")]
+        if record.state in ("proved", "undone") and None not in ends and ends[0] != ends[1]:
+            known.append((record, ends))
+    shown = known[:_MOST_ARROWS][::-1]
+    step = -left * 0.034
+    axes.set_xlim(left, 0.12 + step * (len(shown) + 1) * bool(shown))
+    for number, (record, (start, goal)) in enumerate(shown, 1):
         undone = record.state == "undone"
-        at = max(_place(record.started, now), left)
-        while any(abs(at - other) < -left * _BESIDE for other in drawn):
-            at += left * _BESIDE
-        drawn.append(at)
+        ink = "#8a8f98" if undone else "#111827"
+        at = 0.12 + step * number
         axes.annotate(
-            "", (at, goal), (at, start), zorder=4,
-            arrowprops={"arrowstyle": "-|>", "color": "#9aa1ac" if undone else "#111827",
-                        "linestyle": "--" if undone else "-", "linewidth": 1.6,
-                        "shrinkA": 3, "shrinkB": 5, "mutation_scale": 16},
+            "", (at, float(goal or 0)), (at, float(start or 0)), zorder=4,
+            arrowprops={"arrowstyle": "-|>", "color": ink, "linestyle": "--" if undone else "-",
+                        "linewidth": 1.6, "shrinkA": 3, "shrinkB": 3, "mutation_scale": 16},
         )  # fmt: skip
         names = ", ".join(move["save"]["name"] for move in record.story["moves"][:2])
+        ago = when(record.started).partition("(")[2].rstrip(")")
         axes.annotate(
-            f"{names}{' (undone)' if undone else ''}", (at, (start + goal) / 2), (-5, 0),
-            textcoords="offset points", fontsize=8.5, rotation=90, ha="right", va="center",
-            color="#6b7280" if undone else "#111827",
+            f"{names}, {'undone' if undone else ago}", (at, ((start or 0) + (goal or 0)) / 2),
+            (-3, 0), textcoords="offset points", fontsize=8.5, rotation=90, ha="right",
+            va="center", color=ink,
         )  # fmt: skip
 
 
