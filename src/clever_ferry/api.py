@@ -53,7 +53,7 @@ from clever_ferry.finding import (
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.changes import Changes, Watch
 from clever_ferry.finding.evidence import evidence_of
-from clever_ferry.finding.harbours import Harbour, harbour_at
+from clever_ferry.finding.harbours import Harbour
 from clever_ferry.finding.searching import never_started
 from clever_ferry.finding.signs import signs_of
 from clever_ferry.harbours import Harbours
@@ -188,7 +188,7 @@ class Ferry:
 
     def survey(self, path: Path) -> Surveyed:
         """Tell what a folder or an archive seems to hold, and whose saves it reads as."""
-        place = harbour_at(path, str(path))
+        place = self.harbours.named_or_at(str(path.absolute()))
         closed: list[str] = []
         files: Files = FolderFiles(path, closed=closed)
         if place.export is not None and not path.is_dir():
@@ -247,15 +247,12 @@ class Ferry:
         With `lenient`, what can't be read stands among the problems; else it is an error.
         """
         address = parse_address(where)
-        if address.edition is None and address.harbour is None and address.slots is None:
+        if address.edition is None and address.slots is None:
             game = self.recipes.game(address.game)
             found = [
                 berth
                 for edition in game.editions.values()
-                for search in (
-                    self.harbours.search(game, edition, None),
-                    *self.harbours.elsewhere(game, edition),
-                )
+                for search in self._searches(game, edition, address.harbour)
                 for berth in search.berths
                 if account is None or account in map(str, berth.fields.values())
             ]
@@ -265,6 +262,16 @@ class Ferry:
         opened = open_berth(self.berth(address, account), given=given, lenient=lenient)
         chosen = select(opened.listing.saves, address.slots, opened.berth.address)
         return [_only(opened, chosen)]
+
+    def _searches(self, game: Game, edition: Edition, harbour: str | None) -> list[Search]:
+        """Search a harbour, or this computer and all others."""
+        if harbour is None:
+            here = self.harbours.search(game, edition, None)
+            return [here, *self.harbours.elsewhere(game, edition)]
+        if all(berth.info.under == "given" for berth in edition.berths):
+            return []  # any folder would do
+        place = self.harbours.named_or_at(harbour)
+        return [self.harbours.look_at(place, [game], [edition.id])]
 
     def goal_for(self, berth: Berth) -> str:
         """Return the address of another edition to carry to: one that is at hand, if any is.
@@ -276,10 +283,7 @@ class Ferry:
         found = [
             one
             for edition in others
-            for search in (
-                self.harbours.search(game, edition, None),
-                *self.harbours.elsewhere(game, edition),
-            )
+            for search in self._searches(game, edition, None)
             for one in search.berths
             if one.within is None
         ]

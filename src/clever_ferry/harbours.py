@@ -9,12 +9,14 @@ from pathlib import Path
 
 from clever_ferry.errors import NotFoundError, UnknownNameError, WrongUseError
 from clever_ferry.finding import Computer, Search, at_place, find_berths
-from clever_ferry.finding.discovering import discover
+from clever_ferry.finding.discovering import discover, with_prefixes
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
 from clever_ferry.finding.harbours import Harbour, harbour_at
 from clever_ferry.finding.searching import find_loose
 from clever_ferry.keeping import Keeps
+from clever_ferry.moving.files import is_folder, is_there
 from clever_ferry.recipes import Edition, Game, Recipes
+from clever_ferry.recipes.libraries import Library
 
 __all__ = ["Harbours"]
 
@@ -43,20 +45,27 @@ class Harbours:
     @cached_property
     def found(self) -> list[Harbour]:
         """The places that are recognised without a name: prefixes, disks, other accounts."""
-        return discover(self.computer, self._recipes.libraries())
+        return discover(self.computer, self._libraries)
+
+    @cached_property
+    def _libraries(self) -> list[Library]:
+        return self._recipes.libraries()
 
     def _at(self, paths: tuple[Path, ...], name: str) -> Harbour:
-        if not all(path.exists() for path in paths):
+        if not all(is_there(path) for path in paths):
             return Harbour(name, paths, "folder")
         if paths not in self._known:
-            self._known[paths] = harbour_at(paths, name)
+            found = harbour_at(paths, name)
+            if found.kind in ("mounted disk", "described computer"):
+                found = with_prefixes(found, self._libraries)
+            self._known[paths] = found
         return self._known[paths]
 
     def add(self, name: str, paths: Sequence[Path]) -> Harbour:
         """Give a folder, or the files of an export, a name; tell what it is recognised as."""
         if name == self.computer.name:
             raise WrongUseError(f"{name!r} is this computer's own name.")
-        if len(paths) > 1 and any(path.is_dir() for path in paths):
+        if len(paths) > 1 and any(is_folder(path) for path in paths):
             raise WrongUseError("A harbour is one folder, or the files of one export.")
         harbour = harbour_at(tuple(paths), name)
         self._keeps.harbours.add(name, tuple(paths))
@@ -84,12 +93,12 @@ class Harbours:
                 advice="If it is on a drive, plug that in.",
             )
         place = Path(text).expanduser()
-        if place.exists() and {"/", "\\", "."} & set(text):
+        if is_there(place) and {"/", "\\", "."} & set(text):
             return self._at((place,), text)
         found = next((one for one in self.found if one.name == wanted), None)
         if found is not None:
             return found
-        if place.exists():
+        if is_there(place):
             return self._at((place,), text)
         if {"/", "\\", "."} & set(text):
             raise NotFoundError(f"There is no folder or file {text}.")
@@ -124,7 +133,7 @@ class Harbours:
         )
         if not search.berths and place.export is not None:
             search = search.with_(self._loose(place, game, edition))
-        if not search.berths and not place.users and place.path.is_dir():
+        if not search.berths and not place.users and is_folder(place.path):
             search = search.with_(at_place(self.computer, game, edition, place.path))
         return _named(search, place)
 
@@ -140,13 +149,20 @@ class Harbours:
         searches = (find_berths(one, game, edition) for one in place.computers)
         return _named(Search().with_(*searches), place)
 
-    def look_at(self, place: Harbour, games: Sequence[Game]) -> Search:
-        """Look for all berths of some games at a harbour.
+    def look_at(
+        self, place: Harbour, games: Sequence[Game], only: Sequence[str] | None = None
+    ) -> Search:
+        """Look for all berths of some games at a harbour; `only` some editions, if it is given.
 
         A plain folder, and an export in which nothing is where recipes say, are searched for
         anything that reads as these games' saves.
         """
-        every = [(game, edition) for game in games for edition in game.editions.values()]
+        every = [
+            (game, edition)
+            for game in games
+            for edition in game.editions.values()
+            if only is None or edition.id in only
+        ]
         found = Search((), (), place.problems)
         if place.kind != "folder":
             searches = [

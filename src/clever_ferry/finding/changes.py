@@ -9,6 +9,7 @@ from pathlib import Path
 
 from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.scanning import New, scan
+from clever_ferry.moving.files import is_folder
 
 __all__ = ["Changed", "Changes", "Watch"]
 
@@ -104,7 +105,7 @@ def _outermost(folders: Iterable[Path], others: Iterable[Path]) -> Iterator[Path
     """Yield the folders that are there and lie in no other of them, nor in `others`."""
     kept = list(others)
     for folder in sorted(folders, key=lambda one: len(one.parts)):
-        if folder.is_dir() and not any(folder.is_relative_to(top) for top in kept):
+        if is_folder(folder) and not any(folder.is_relative_to(top) for top in kept):
             kept.append(folder)
             yield folder
 

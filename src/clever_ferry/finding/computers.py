@@ -73,10 +73,12 @@ class Computer:
 
     def located(self, text: str) -> Path:
         """Return where a path is that a program of this computer has written down."""
-        if not self.described or self.top is None:
+        if self.top is None:
             return Path(text)
-        parts = [part.rstrip(":") for part in text.replace("\\", "/").split("/")]
-        return self.top.joinpath(*(part for part in parts if part not in ("", ".", "..")))
+        drives = self.described or self.system != "windows"  # a disk stands for one drive alone
+        parts = [part for part in text.replace("\\", "/").split("/") if part not in ("", ".", "..")]
+        kept = [part.rstrip(":") for part in parts if drives or not part.endswith(":")]
+        return self.top.joinpath(*kept)
 
     def spelled(self, folder: Path) -> int:
         """Return how many characters a folder's path has on this computer."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from pathlib import Path
 
 from clever_ferry.errors import FerryError
@@ -15,10 +16,11 @@ from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.grounds import DiskGround
 from clever_ferry.finding.harbours import Harbour, harbour_at, prefix_at, users_of
 from clever_ferry.finding.searching import folders_fitting
+from clever_ferry.moving.files import is_folder
 from clever_ferry.moving.system import mounted_disks
 from clever_ferry.recipes.libraries import Library
 
-__all__ = ["discover"]
+__all__ = ["discover", "with_prefixes"]
 
 _LONGEST_LIST = 1 << 20
 _QUOTED = re.compile(r'"([^"\r\n]{1,1000})"')
@@ -30,7 +32,7 @@ def discover(computer: Computer, libraries: Sequence[Library]) -> list[Harbour]:
     found: dict[str, Harbour] = {}
     places: set[Path] = set()
     candidates = [
-        *_prefixes(computer, libraries), *_accounts(computer), *_disks(computer)
+        *_prefixes(computer, libraries), *_accounts(computer), *_disks(computer, libraries)
     ]  # fmt: skip
     for wanted, harbour in candidates:
         if harbour is None or not harbour.computers or harbour.path in places:
@@ -42,6 +44,18 @@ def discover(computer: Computer, libraries: Sequence[Library]) -> list[Harbour]:
         places.add(harbour.path)
         found[name] = harbour.renamed(name)
     return list(found.values())
+
+
+def with_prefixes(harbour: Harbour, libraries: Sequence[Library]) -> Harbour:
+    """Return a disk or described computer together with the prefixes on it."""
+    inner = [
+        replace(one, name=harbour.name)
+        for computer in harbour.computers
+        for _, prefix in _prefixes(computer, libraries)
+        if prefix is not None
+        for one in prefix.computers
+    ]
+    return replace(harbour, computers=(*harbour.computers, *inner))
 
 
 def _plain(text: str) -> str:
@@ -86,7 +100,7 @@ def _listed(computer: Computer, library: Library) -> Iterator[Path]:
                 for quoted in _QUOTED.findall(text):
                     if "/" in quoted or "\\" in quoted:
                         folder = computer.located(quoted.replace("\\\\", "\\"))
-                        if folder.is_absolute() and folder.is_dir():
+                        if folder.is_absolute() and is_folder(folder):
                             yield folder
 
 
@@ -109,7 +123,9 @@ def _account(user: str, path: Path, own: Computer) -> Harbour:
     return Harbour(user, (path,), "account of this computer", (own,), (user,))
 
 
-def _disks(computer: Computer) -> Iterator[tuple[str, Harbour | None]]:
+def _disks(
+    computer: Computer, libraries: Sequence[Library]
+) -> Iterator[tuple[str, Harbour | None]]:
     """Yield the mounted disks with another system on them, and described computers."""
     mounts: Iterable[Path] = computer.mounts if computer.mounts is not None else mounted_disks()
     for mount in mounts:
@@ -117,4 +133,4 @@ def _disks(computer: Computer) -> Iterator[tuple[str, Harbour | None]]:
         with suppress(FerryError, OSError):
             harbour = harbour_at(mount, name)
             if harbour.kind in ("mounted disk", "described computer", "export archive"):
-                yield name, harbour
+                yield name, with_prefixes(harbour, libraries)

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Literal
 
 from clever_ferry.finding.computers import DESCRIPTION, Computer, described_computer
 from clever_ferry.finding.known_folders import LAYOUTS, moved_documents
+from clever_ferry.moving.files import is_folder, is_there
 from clever_ferry.moving.names import System, folded
 
 if TYPE_CHECKING:
@@ -65,7 +66,7 @@ class Harbour:
     @property
     def there(self) -> bool:
         """Whether all of it is there at this moment."""
-        return all(path.exists() for path in self.paths)
+        return all(is_there(path) for path in self.paths)
 
     @property
     def title(self) -> str:
@@ -86,10 +87,10 @@ def harbour_at(paths: Path | Sequence[Path], name: str) -> Harbour:
     Raises DamagedError where its `computer.toml` can't be used.
     """
     paths = (paths,) if isinstance(paths, Path) else tuple(paths)
-    if len(paths) > 1 or not paths[0].is_dir():
+    if len(paths) > 1 or not is_folder(paths[0]):
         return _export(paths, paths, name) or Harbour(name, paths, "folder")
     path = paths[0]
-    if (path / DESCRIPTION).is_file():
+    if is_there(path / DESCRIPTION):
         own = (described_computer(path),)
         return Harbour(name, paths, "described computer", own)
     prefix = prefix_at(path, name)
@@ -113,7 +114,7 @@ def _export(at: tuple[Path, ...], files: Sequence[Path], name: str) -> Harbour |
     if not parts and not problems:
         return None
     archive = open_archives(parts, problems)
-    place = at[0] if at[0].is_dir() else at[0].parent
+    place = at[0] if is_folder(at[0]) else at[0].parent
     computer = Computer(name, "linux", running=(), export=archive, top=place)
     return Harbour(name, at, "export archive", (computer,), problems=tuple(archive.problems))
 
@@ -121,7 +122,7 @@ def _export(at: tuple[Path, ...], files: Sequence[Path], name: str) -> Harbour |
 def prefix_at(path: Path, name: str, *, app: str | None = None) -> Harbour | None:
     """Return the compatibility prefix that a folder is: it has Windows' drive in it."""
     for drive in (path / "drive_c", path / "pfx" / "drive_c"):
-        if drive.is_dir():
+        if is_folder(drive):
             computers, users = users_of(drive, "windows", name, follow=True)
             return Harbour(name, (path,), "compatibility prefix", computers, users, app=app)
     return None
@@ -143,7 +144,7 @@ def users_of(
         }
         if system == "linux" and "xdg-config" in folders:
             moved = moved_documents(folders["xdg-config"], home, disk)
-            folders |= {key: place for key, place in moved.items() if place.is_dir()}
+            folders |= {key: place for key, place in moved.items() if is_folder(place)}
         if folders:
             every = {"home": home, **folders}
             computers.append(Computer(name, system, every, running=(), top=disk))
@@ -152,7 +153,7 @@ def users_of(
 
 
 def _homes(disk: Path, system: System) -> Iterator[Path]:
-    if system == "linux" and (disk / "root").is_dir():
+    if system == "linux" and is_folder(disk / "root"):
         yield disk / "root"
     above = _below(disk, "home" if system == "linux" else "Users") or disk / "nowhere"
     signs = {"windows": ("AppData", "Application Data"), "macos": ("Library",), "linux": ()}
@@ -166,7 +167,7 @@ def _below(folder: Path, path: str, follow: bool = False) -> Path | None:
     """Return a folder below another, in whatever case it is spelled."""
     for part in path.split("/"):
         exact = folder / part
-        if exact.is_dir() and (follow or not exact.is_symlink()):
+        if is_folder(exact) and (follow or not exact.is_symlink()):
             folder = exact
             continue
         inner = [one for one in _folders(folder, follow) if folded(one.name) == folded(part)]
@@ -178,11 +179,11 @@ def _below(folder: Path, path: str, follow: bool = False) -> Path | None:
 
 def _folders(folder: Path, follow: bool = False) -> list[Path]:
     found = _entries(folder)
-    return [one for one in found if one.is_dir() and (follow or not one.is_symlink())]
+    return [one for one in found if is_folder(one) and (follow or not one.is_symlink())]
 
 
 def _files(folder: Path) -> list[Path]:
-    return [one for one in _entries(folder) if one.is_file() and not one.is_symlink()]
+    return [one for one in _entries(folder) if not is_folder(one) and not one.is_symlink()]
 
 
 def _entries(folder: Path) -> list[Path]:

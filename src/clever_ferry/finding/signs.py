@@ -8,6 +8,7 @@ from clever_ferry.finding.berths import Berth
 from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.evidence import file_saying
 from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import is_folder
 from clever_ferry.moving.system import held_open, running_programs
 from clever_ferry.recipes.edition import Cloud
 
@@ -43,7 +44,7 @@ class Signs:
 def signs_of(computer: Computer, berth: Berth) -> Signs:
     """Look for whoever may write a berth."""
     opened: tuple[str, ...] = ()
-    if berth.root.is_dir():
+    if is_folder(berth.root):
         found = held_open(berth.root)
         opened = tuple(f"{path.relative_to(berth.root.resolve())}: {who}" for path, who in found)
     clouds = tuple(on for cloud in berth.edition.clouds if (on := _on(computer, berth, cloud)))

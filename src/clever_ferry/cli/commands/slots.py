@@ -83,6 +83,8 @@ def command(
             f"{picture} is there already." if picture.exists() else f"{picture} is no .png file.",
             advice="Name a new file, such as saves.png.",
         )
+    if picture is not None and not picture.absolute().parent.is_dir():
+        raise WrongUseError(f"There is no folder {picture.absolute().parent}.")
     ferry = ferry_here(computer)
     opened: list[OpenBerth] = []
     for place in where:
