@@ -73,12 +73,13 @@ def looking(scratch: Path, files: int) -> None:
     what = f"look in a home of {files:,} files against one of the saves alone"
     print(ratio_line(what, ours, theirs, 1.5))
     time.sleep(1.1)
+    own |= {"XDG_DATA_HOME": "", "XDG_CONFIG_HOME": ""}
     since = time.strftime("%Y-%m-%d %H:%M:%S")
     changed = home / "Documents" / "a3" / "b3" / "c0" / "file7.dat"
     time.sleep(1.1)
     changed.write_bytes(b"new")
     ours, theirs = in_turn(
-        lambda: run([*_CFERRY, "--computer", str(full), "look", "--since", since], own),
+        lambda: run([*_CFERRY, "look", "--since", since], {**own, "HOME": str(home)}),
         lambda: run(["find", str(home), "-type", "f", "-newermt", since]),
         rounds=7,
     )

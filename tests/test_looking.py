@@ -14,8 +14,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from clever_ferry.finding.scanning import New, scan
 from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.scanning import New, scan
 from clever_ferry.recipes.edition import PieceFile
 from clever_ferry.unboxing.surveying import survey
 from clever_ferry_demo.world import lay_loft
@@ -211,7 +211,7 @@ def test_the_picture_shows_every_berth(den: Den, tmp_path: Path) -> None:
 
 
 def test_scanning_runs_as_a_program_of_its_own(tmp_path: Path) -> None:
-    from clever_ferry.finding import scanning
+    from clever_ferry.moving import scanning
 
     (tmp_path / "x").write_bytes(b"123")
     done = subprocess.run(

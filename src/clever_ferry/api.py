@@ -51,7 +51,6 @@ from clever_ferry.finding import (
     this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.finding.changes import Changes, Watch
 from clever_ferry.finding.evidence import evidence_of
 from clever_ferry.finding.harbours import Harbour
 from clever_ferry.finding.searching import never_started
@@ -63,6 +62,7 @@ from clever_ferry.keeping import (
     Snapshot,
 )
 from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.changes import Changes, Watch
 from clever_ferry.proving.pairing import Pairs, pair
 from clever_ferry.recipes import Edition, Game, Recipes
 from clever_ferry.tree import Files, OneFile
@@ -160,16 +160,16 @@ class Ferry:
             return Sight(berth, (), (getattr(error, "what", str(error)),), evidence)
         return Sight(berth, listing.saves, listing.problems, evidence)
 
-    def changes(self, since: int) -> tuple[Changes, dict[Path, str]]:
-        """Return the files that changed since a time (ns since 1970) in the usual places.
+    def changes(self, watch: Watch) -> tuple[Changes, dict[Path, str]]:
+        """Return the files that changed in the usual places, as `watch` finds them.
 
         These are this computer's known folders and those of compatibility prefixes. Also
         returns whose saves the folders hold, for those that are in berths of known games.
         """
-        watch = Watch(self.computer, since, [self.keeps.folder, self.keeps.locker.folder])
+        watch.add(self.computer.folders)
         prefixes = [one for one in self.harbours.all() if one.kind == "compatibility prefix"]
         for computer in (own for one in prefixes for own in one.computers):
-            watch.add(computer)
+            watch.add(computer.folders)
         games = self.recipes.games()[0]
         searches = [
             find_berths(self.computer, game, edition)
@@ -178,7 +178,7 @@ class Ferry:
         ]
         searches += [self.harbours.look_at(place, games) for place in prefixes]
         berths = [berth for search in searches for berth in search.berths]
-        changes = watch.end()
+        changes = watch.end([self.keeps.folder, self.keeps.locker.folder])
         return changes, {
             one.folder: f"{berth.game.title}, {berth.edition.title}"
             for one in changes.folders

@@ -10,8 +10,8 @@ from clever_ferry.api import Seen, Sight, Surveyed
 from clever_ferry.cargo import Save
 from clever_ferry.crossing import Move, Plan
 from clever_ferry.finding import Berth
-from clever_ferry.finding.changes import Changes
 from clever_ferry.keeping import Kept, Record
+from clever_ferry.moving.changes import Changes
 from clever_ferry.proving import Proof
 
 __all__ = [

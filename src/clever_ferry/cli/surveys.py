@@ -18,7 +18,7 @@ from clever_ferry.cli.screen import (
     when,
     when_cell,
 )
-from clever_ferry.finding.changes import Changed, Changes
+from clever_ferry.moving.changes import Changed, Changes
 
 __all__ = ["print_changes", "print_survey"]
 

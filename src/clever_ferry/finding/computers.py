@@ -26,7 +26,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from clever_ferry.errors import DamagedError, NotFoundError
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
-from clever_ferry.finding.known_folders import known_folders, this_machine
+from clever_ferry.moving.known_folders import known_folders, this_machine
 from clever_ferry.moving.names import System
 from clever_ferry.recipes.explaining import explain
 from clever_ferry.recipes.models import KNOWN_FOLDERS

@@ -3,26 +3,18 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from clever_ferry.api import Ferry, Seen, Sight
-from clever_ferry.cli.described import changes_data, seen_data, survey_data
 from clever_ferry.cli.exits import NOTHING
-from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.moments import moment
-from clever_ferry.cli.screen import (
-    console,
-    echo_json,
-    escape,
-    indented,
-    place,
-    size,
-    table,
-    when_cell,
-)
-from clever_ferry.cli.surveys import print_changes, print_survey
 from clever_ferry.errors import UnknownNameError, WrongUseError
+from clever_ferry.moving.changes import Watch
+from clever_ferry.moving.known_folders import known_folders, this_machine
+
+if TYPE_CHECKING:
+    from clever_ferry.api import Ferry, Seen, Sight
 
 __all__ = ["command"]
 
@@ -48,13 +40,20 @@ def command(
     """
     if sum(map(bool, (what, since, mark, since_mark))) > 1:
         raise WrongUseError("GAME or PATH, --since, --mark and --since-mark do not go together.")
+    watch = Watch(moment(since)) if since else None
+    if watch is not None and computer is None:
+        # Begun before all else is imported: the search takes its time in other processes.
+        watch.add(known_folders(this_machine()))
+    from clever_ferry.cli.here import ferry_here
+    from clever_ferry.cli.screen import console
+
     ferry = ferry_here(computer)
     if mark:
         ferry.keeps.mark.set()
         console().print("Marked. Now start the game, save in it, and close it.")
         console().print("Next: cferry look --since-mark")
     elif since or since_mark:
-        _changes(ferry, moment(since) if since else ferry.keeps.mark.get(), as_json)
+        _changes(ferry, watch or Watch(ferry.keeps.mark.get()), as_json)
     elif what and _is_path(what, ferry):
         _survey(ferry, what, as_json)
     else:
@@ -67,17 +66,25 @@ def _is_path(what: str, ferry: Ferry) -> bool:
     )
 
 
-def _changes(ferry: Ferry, since: int, as_json: bool) -> None:
-    changes, whose = ferry.changes(since)
+def _changes(ferry: Ferry, watch: Watch, as_json: bool) -> None:
+    from clever_ferry.cli.described import changes_data
+    from clever_ferry.cli.screen import echo_json
+    from clever_ferry.cli.surveys import print_changes
+
+    changes, whose = ferry.changes(watch)
     if as_json:
-        echo_json(changes_data(changes, whose, since))
+        echo_json(changes_data(changes, whose, watch.since))
     else:
-        print_changes(changes, whose, since)
+        print_changes(changes, whose, watch.since)
     if not changes.folders:
         raise click.exceptions.Exit(NOTHING)
 
 
 def _survey(ferry: Ferry, what: str, as_json: bool) -> None:
+    from clever_ferry.cli.described import survey_data
+    from clever_ferry.cli.screen import echo_json
+    from clever_ferry.cli.surveys import print_survey
+
     path = Path(what).expanduser()
     if not path.exists():
         raise UnknownNameError(f"There is no folder or file {what}.")
@@ -89,6 +96,9 @@ def _survey(ferry: Ferry, what: str, as_json: bool) -> None:
 
 
 def _look(ferry: Ferry, game: str | None, as_json: bool) -> None:
+    from clever_ferry.cli.described import seen_data
+    from clever_ferry.cli.screen import console, echo_json, escape, size, table, when_cell
+
     seen = ferry.look(game.lower() if game else None)
     if as_json:
         echo_json(seen_data(seen, ferry.computer.name))
@@ -128,6 +138,8 @@ def _look(ferry: Ferry, game: str | None, as_json: bool) -> None:
 
 
 def _print_place(sight: Sight) -> None:
+    from clever_ferry.cli.screen import console, escape, indented, place
+
     out = console()
     out.print(
         f"[place]{escape(sight.berth.address)}[/]  {escape(place(sight.berth.root))}",
@@ -142,6 +154,8 @@ def _print_place(sight: Sight) -> None:
 
 
 def _print_rest(seen: Seen) -> None:
+    from clever_ferry.cli.screen import console, escape, indented
+
     out = console()
     for error in seen.missing:
         out.print(escape(error.what), soft_wrap=True)

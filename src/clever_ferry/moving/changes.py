@@ -7,9 +7,8 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from clever_ferry.finding.computers import Computer
-from clever_ferry.finding.scanning import New, scan
 from clever_ferry.moving.files import is_folder
+from clever_ferry.moving.scanning import New, scan
 
 __all__ = ["Changed", "Changes", "Watch"]
 
@@ -51,34 +50,36 @@ class Changes:
 
 
 class Watch:
-    """A search for changed files, begun for one computer; more may join before it is ended.
+    """A search for files changed since a time (ns since 1970). Caches are passed by.
 
-    Caches are passed by, and the folders `aside`. The search goes on beside whatever is done
-    between its beginning and its end.
+    It goes on, in processes of its own, beside whatever is done between `add` and `end`.
     """
 
-    def __init__(self, computer: Computer, since: int, aside: Iterable[Path] = ()) -> None:
-        self._since = since
-        self._passed = {str(path) for path in aside}
+    def __init__(self, since: int) -> None:
+        self.since = since
+        self._passed: set[str] = set()
         self._bases: dict[str, Path] = {}
         self._tops: list[Path] = []
         self._found: list[Iterator[New]] = []
-        self.add(computer)
 
-    def add(self, computer: Computer) -> None:
-        """Search the known folders of a computer, as far as that is not done yet."""
-        for name, folder in computer.folders.items():
+    def add(self, folders: Mapping[str, Path]) -> None:
+        """Begin to search a computer's known folders, as far as that is not begun yet."""
+        for name, folder in folders.items():
             self._bases[str(folder)] = folder
             self._passed |= {str(folder / inner) for under, inner in _CACHES if under == name}
-        tops = list(_outermost(computer.folders.values(), self._tops))
+        tops = list(_outermost(folders.values(), self._tops))
         self._tops += tops
         if tops:
             told = [str(top) for top in tops]
-            self._found.append(scan(told, self._since, frozenset(self._passed)))
+            self._found.append(scan(told, self.since, frozenset(self._passed)))
 
-    def end(self) -> Changes:
-        """Wait for what was begun, and return it all."""
-        return _changes([one for found in self._found for one in found], self._bases, self._tops)
+    def end(self, aside: Iterable[Path] = ()) -> Changes:
+        """Wait for what was begun, and return it all, but for what is below `aside`."""
+        above = tuple(f"{path}{os.sep}" for path in aside)
+        found = [
+            one for each in self._found for one in each if not one.path.startswith(above or ("\0",))
+        ]
+        return _changes(found, self._bases, self._tops)
 
 
 def _changes(found: list[New], bases: Mapping[str, Path], tops: list[Path]) -> Changes:
