@@ -9,7 +9,7 @@ print(ferry.carry_out(plan).number)
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from difflib import get_close_matches
 from pathlib import Path
@@ -317,24 +317,42 @@ class Ferry:
         from_account: str | None = None,
         to_account: str | None = None,
         given: Mapping[str, str] | None = None,
+        sharing: Sequence[str] = (),
+        whole_only: bool = False,
     ) -> Plan:
-        """Plan a crossing between two addresses; nothing is written."""
-        start, goal = parse_address(source), parse_address(target)
-        game, _ = self.game_and_edition(start)
-        other, _ = self.game_and_edition(goal)
-        if game.id != other.id:
-            raise WrongUseError(
-                f"{game.title} and {other.title} are different games; saves can't go between them."
+        """Plan a crossing between two addresses; nothing is written.
+
+        `source` may be a file or folder with saves of the target's game, named by its path with a
+        leading `file:`; which edition it is from is told by its content. `sharing` are roles of
+        shared pieces to carry too; `whole_only` leaves damaged saves behind.
+        """
+        goal = parse_address(target)
+        other, edition = self.game_and_edition(goal)
+        if source.startswith("file:"):
+            chosen = None
+            from_berth = self.harbours.berth_in(
+                Path(source.removeprefix("file:")), other, edition, from_account
             )
-        from_berth = self.berth(start, from_account, "--from-account")
+        else:
+            start = parse_address(source)
+            chosen = start.slots
+            game, _ = self.game_and_edition(start)
+            if game.id != other.id:
+                raise WrongUseError(
+                    f"{game.title} and {other.title} are different games; saves can't go between "
+                    "them."
+                )
+            from_berth = self.berth(start, from_account, "--from-account")
         to_berth = self.berth(goal, to_account, "--to-account")
         plan = make_plan(
             open_berth(from_berth, given=given),
             open_berth(to_berth, given=given),
-            chosen=start.slots,
+            chosen=chosen,
             slots=goal.slots,
             given=given or {},
             random=os.urandom,
+            sharing=sharing,
+            whole_only=whole_only,
         )
         return replace(plan, signs=signs_of(self.computer, to_berth))
 

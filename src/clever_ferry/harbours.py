@@ -7,16 +7,25 @@ from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
 
-from clever_ferry.errors import NotFoundError, UnknownNameError, WrongUseError
+from clever_ferry.errors import (
+    ChoiceNeededError,
+    NotFoundError,
+    UnknownNameError,
+    UnsupportedError,
+    WrongUseError,
+)
 from clever_ferry.finding import Computer, Search, at_place, find_berths
+from clever_ferry.finding.berths import Berth
 from clever_ferry.finding.discovering import discover, with_prefixes
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
 from clever_ferry.finding.harbours import Harbour, harbour_at
-from clever_ferry.finding.searching import find_loose
+from clever_ferry.finding.searching import find_loose, likely
 from clever_ferry.keeping import Keeps
+from clever_ferry.moving import FolderFiles
 from clever_ferry.moving.files import is_folder, is_there
 from clever_ferry.recipes import Edition, Game, Recipes
 from clever_ferry.recipes.libraries import Library
+from clever_ferry.tree import OneFile
 
 __all__ = ["Harbours"]
 
@@ -175,6 +184,48 @@ class Harbours:
         if not found.berths and (place.kind == "folder" or place.export is not None):
             found = found.with_(*(self._loose(place, game, edition) for game, edition in every))
         return _named(found, place)
+
+    def berth_in(self, path: Path, game: Game, like: Edition, edition: str | None) -> Berth:
+        """Return the berth that a file, a folder or an archive from anywhere is for a game.
+
+        Which edition it is from is told by its content; `edition` decides where several fit,
+        else the edition `like` if it is one of them. Raises UnsupportedError where none fits.
+        """
+        if not is_there(path):
+            raise NotFoundError(f"There is no file or folder {path}.")
+        place = self.named_or_at(str(path.absolute()))
+        if is_folder(path) or place.export is not None:
+            found = list(self.look_at(place, [game]).berths)
+        else:
+            files = OneFile(FolderFiles(path.absolute().parent, fold=True), path.name)
+            found = [
+                berth
+                for one in game.editions.values()
+                if likely(berth := Berth(
+                    game, one, str(path), self.computer.system, path.absolute().parent, {}, files,
+                    label=str(path),
+                ))
+            ]  # fmt: skip
+        fitting = [one for one in found if edition in (None, one.edition.id)]
+        fitting = [one for one in fitting if one.edition.id == like.id] or fitting
+        if not fitting:
+            raise UnsupportedError(
+                f"{path} does not read as a save of {game.title}.",
+                details=("Its editions name their files:", *(
+                    f"  {one.title}: {', '.join(f.patterns[0].text for f in one.files[:3])}"
+                    for one in game.editions.values()
+                )),
+                advice="If the download was renamed, give it back its name.",
+            )  # fmt: skip
+        if len(fitting) > 1:
+            raise ChoiceNeededError(
+                f"{path} reads as saves of {len(fitting)} editions of {game.title}.",
+                details=tuple(f"  {one.edition.id}: {one.root}" for one in fitting),
+                advice="Say which with --from-account EDITION.",
+                choices=tuple((one.title, one.edition.id) for one in fitting),
+                option="--from-account",
+            )
+        return fitting[0]
 
     def _loose(self, place: Harbour, game: Game, edition: Edition) -> Search:
         ground: Ground = DiskGround(place.path, self.computer.fold)

@@ -142,6 +142,9 @@ def plan_data(plan: Plan) -> dict[str, Any]:
         "from": berth_data(plan.source.berth),
         "to": berth_data(plan.target.berth),
         "moves": [{**move_data(move), "not_carried": plan.strays(move)} for move in plan.moves],
+        "shared": [{"piece": item.piece.title, "to": item.put.name} for item in plan.shared],
+        "rebuilt": list(plan.rebuilt),
+        "left": [save_data(save) for save in plan.left],
         "bytes": plan.size,
         "signs": {
             "running": list(plan.signs.running),

@@ -18,7 +18,7 @@ from clever_ferry.errors import (
     WrongUseError,
 )
 
-__all__ = ["DAMAGED", "NOTHING", "STOPPED", "WRONG_USE", "explain_exit"]
+__all__ = ["DAMAGED", "IN_PART", "NOTHING", "STOPPED", "WRONG_USE", "explain_exit"]
 
 FAULT = 1
 WRONG_USE = 2
@@ -27,6 +27,7 @@ REFUSED = 4
 DAMAGED = 5
 NOT_PROVEN = 6
 PUT_BACK = 7
+IN_PART = 8
 STOPPED = 130
 
 _CODES: tuple[tuple[type[FerryError], int], ...] = (

@@ -18,6 +18,7 @@ _COMMANDS = {
     "look": "Show which games' saves are on this computer.",
     "slots": "List the saves of a game, with what you know them by.",
     "pairs": "Show which file corresponds to which between two editions.",
+    "explain": "Tell in plain words how a game keeps its saves, and what crossings do.",
     "cross": "Carry saves from one edition of a game to another.",
     "check": "Read saves to the last byte and say whether they are whole.",
     "backup": "Keep a copy of saves; list, verify, export and prune the copies.",

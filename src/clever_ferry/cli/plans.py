@@ -57,7 +57,14 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
         out.print(f"  {change.how:<9} {escape(change.field)} {escape(str(change.value))}"
                   f" ({ways[change.how]})")  # fmt: skip
     if bound:
-        out.print(f"  stamped   with the target's {escape(', '.join(bound))}")
+        places = [
+            f"{counted(said['places'], 'place')} in the {item.piece.title}"
+            for item in move.laid
+            for key, said in item.piece.said.items()
+            if key.startswith("identity ")
+        ]
+        told = f" ({', '.join(places)})" if places else ""
+        out.print(f"  stamped   with the target's {escape(', '.join(bound) + told)}")
     if strays := plan.strays(move):
         out.print(f"  [care]not known[/]   {escape(', '.join(strays[:4]))}"
                   f"{' …' if len(strays) > 4 else ''}: in its folder, and not carried")  # fmt: skip
@@ -91,8 +98,21 @@ def _print_kept(out: Console, plan: Plan) -> None:
         total = size(sum(save.size for save in plan.replaced))
         names = ", ".join(save.title for save in plan.replaced)
         out.print(f"[bold]Backed up first:[/] {escape(names)} ({total})")
-    if plan.target.listing.shared:
-        names = ", ".join(sorted({piece.role for piece in plan.target.listing.shared}))
+    there = {piece.key for piece in plan.target.listing.shared}
+    for item in plan.shared:
+        why = "as you ask; the target's own is backed up" if item.piece.key in there else (
+            "the target has none"
+        )  # fmt: skip
+        out.print(f"[bold]Goes too:[/] the {escape(item.piece.title)}, {why}")
+    if plan.rebuilt:
+        out.print(f"[bold]Removed:[/] {escape(', '.join(plan.rebuilt[:4]))}"
+                  f"{' …' if len(plan.rebuilt) > 4 else ''}; the game makes it anew")  # fmt: skip
+    for save in plan.left:
+        out.print(f"[care]Stays behind:[/] {escape(save.title)}: {escape(save.problems[0])}")
+    own = {piece.role for piece in plan.target.listing.shared}
+    own -= {item.piece.role for item in plan.shared}
+    if own:
+        names = ", ".join(sorted(own))
         out.print(f"[bold]Left alone:[/] the target's {escape(names)}, and all its other saves")
     _print_signs(out, plan)
     out.print()

@@ -18,7 +18,7 @@ from clever_ferry.errors import DamagedError, NotProvenError, RefusedError
 from clever_ferry.finding.berths import open_berth
 from clever_ferry.keeping import Keeps, Reason, kept_save
 from clever_ferry.moving import refuse_forbidden
-from clever_ferry.proving.comparing import Proof, prove, untouched
+from clever_ferry.proving.comparing import Proof, arrived, prove, untouched
 from clever_ferry.tree import Output
 
 __all__ = ["Crossed", "carry_out"]
@@ -89,8 +89,8 @@ def _recorded(
 def _outputs(plan: Plan, making: Making) -> Iterator[Output]:
     target = plan.target
     edition = target.berth.edition
-    puts = [item.put for move in plan.moves for item in move.laid]
-    removes = [name for move in plan.moves for name in move.removes]
+    puts = [item.put for item in plan.laid]
+    removes = [*(name for move in plan.moves for name in move.removes), *plan.rebuilt]
     for output in edition.box.write(target.contents, puts, removes, making):
         refuse_forbidden(output.path, target.berth.system, target.berth.above)
         if edition.barred(output.path):
@@ -110,9 +110,15 @@ def _prove(plan: Plan, progress: Progress) -> list[Proof]:
         proofs.append(
             prove(target.game, target.edition, move.save, move.laid, found, target.fields, tally)
         )
-    concerned = {item.put.name for move in plan.moves for item in move.laid}
+    concerned = {item.put.name for item in plan.laid} | set(plan.rebuilt)
     concerned |= {name for move in plan.moves for name in move.removes}
-    faults = [f"{p.save.title}: {fault}" for p in proofs for fault in p.faults]
+    shared = {piece.key: piece for piece in now.listing.shared}
+    faults = [
+        f"the {item.piece.title} is not what was carried"
+        for item in plan.shared
+        if not arrived(item, shared.get(item.piece.key))
+    ]
+    faults += [f"{p.save.title}: {fault}" for p in proofs for fault in p.faults]
     faults += [
         f"{name} changed, although it was not concerned"
         for name in untouched(plan.target.contents, now.contents, concerned)
@@ -163,6 +169,7 @@ def _story(plan: Plan) -> dict[str, Any]:
         "from": {"address": source.address, "title": source.title, "root": str(source.root)},
         "to": {"address": target.address, "title": target.title, "root": str(target.root)},
         "moves": [_move_story(move) for move in plan.moves],
+        "shared": [item.piece.title for item in plan.shared],
     }
 
 

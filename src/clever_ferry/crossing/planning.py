@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from uuid import UUID
 
 from clever_ferry.cargo import Piece, Save
-from clever_ferry.errors import ChoiceNeededError, DamagedError, RefusedError, WrongUseError
+from clever_ferry.errors import (
+    ChoiceNeededError,
+    DamagedError,
+    NotFoundError,
+    RefusedError,
+    WrongUseError,
+)
 from clever_ferry.finding.addresses import names_of, parse_slots, select
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.signs import Signs
@@ -61,6 +67,12 @@ class Plan:
     """What the user has stated: name fields and keys."""
     signs: Signs = field(default_factory=Signs)
     """Who else may write the target, as far as shows."""
+    shared: tuple[Laid, ...] = ()
+    """Pieces that all saves share, which go too: asked for, or the target has none."""
+    rebuilt: tuple[str, ...] = ()
+    """Entries of the target that go, as its game makes them anew."""
+    left: tuple[Save, ...] = ()
+    """Chosen saves that stay behind, as they are damaged."""
 
     def strays(self, move: Move) -> list[str]:
         """Return what stands in a save's own folder and is no piece that the recipe knows."""
@@ -74,6 +86,11 @@ class Plan:
         return [entry for entry in self.source.listing.unread if entry.startswith(top)]
 
     @property
+    def laid(self) -> list[Laid]:
+        """All pieces as they will stand in the target."""
+        return [*(item for move in self.moves for item in move.laid), *self.shared]
+
+    @property
     def replaced(self) -> list[Save]:
         """Saves of the target that will be replaced."""
         return [move.replaced for move in self.moves if move.replaced]
@@ -81,7 +98,8 @@ class Plan:
     @property
     def size(self) -> int:
         """Bytes to read from the source."""
-        return sum(move.save.size for move in self.moves)
+        shared = sum(item.piece.size or 0 for item in self.shared)
+        return sum(move.save.size for move in self.moves) + shared
 
 
 def make_plan(
@@ -93,11 +111,15 @@ def make_plan(
     given: Mapping[str, str],
     random: Callable[[int], bytes],
     as_it_was: bool = False,
+    sharing: Collection[str] | None = None,
+    whole_only: bool = False,
 ) -> Plan:
     """Plan a crossing of the chosen slots (all, if None) to `slots` of the target.
 
     `given` are name fields that the user states; `random` makes new identifiers. `as_it_was`
-    keeps every name field of the source, where a backup comes back to where it was.
+    keeps every name field of the source, where a backup comes back to where it was. `sharing`
+    are roles of shared pieces to carry even where the target has its own; None: carry none.
+    `whole_only` leaves damaged saves behind instead of refusing.
     Raises FerryError subclasses for all that would stand in the way.
     """
     if target.berth.within is not None:
@@ -108,6 +130,9 @@ def make_plan(
         )
     where = f"{source.berth.address}"
     saves = select(source.listing.saves, chosen, where)
+    left = [save for save in saves if whole_only and save.problems]
+    if len(left) < len(saves):
+        saves = [save for save in saves if save not in left]
     _refuse_damaged(saves, source)
     secrets = source.berth.edition.secrets | target.berth.edition.secrets
     named = {name: value for name, value in given.items() if name not in secrets}
@@ -120,7 +145,37 @@ def make_plan(
     _refuse_same(source, target, moves)
     _refuse_collisions(target, moves)
     _refuse_beyond_limit(target, moves)
-    return Plan(source, target, tuple(moves), dict(given))
+    shared = _shared(source, target, sharing) if sharing is not None else ()
+    rebuilt = tuple(
+        entry.name
+        for entry in target.contents.entries
+        if target.berth.edition.rebuilds(entry.name) and not target.berth.edition.barred(entry.name)
+    )
+    return Plan(
+        source, target, tuple(moves), dict(given), shared=shared, rebuilt=rebuilt, left=tuple(left)
+    )  # fmt: skip
+
+
+def _shared(source: OpenBerth, target: OpenBerth, sharing: Collection[str]) -> tuple[Laid, ...]:
+    """Lay the shared pieces that are asked for, or that the target lacks."""
+    roles = sorted(role for role, info in source.berth.game.pieces.items() if info.shared)
+    for role in sharing:
+        if role not in roles:
+            told = ", ".join(roles) or "none"
+            raise WrongUseError(f"{role!r} is no piece that saves share; there are: {told}.")
+        if role not in {piece.role for piece in source.listing.shared}:
+            raise NotFoundError(f"{source.berth.address} has no {role}.")
+    there = {piece.key for piece in target.listing.shared}
+    laid = []
+    for piece in source.listing.shared:
+        if piece.role not in sharing and (piece.key in there or piece.problem):
+            continue
+        if piece.problem:
+            raise DamagedError(f"The {piece.title} is damaged: {piece.problem}.")
+        one = target.berth.edition.lay_shared(piece, target.berth.fields)
+        if one is not None:
+            laid.append(one)
+    return tuple(laid)
 
 
 def _own(save: Save) -> dict[str, str]:
@@ -290,7 +345,8 @@ def _refuse_damaged(saves: Sequence[Save], source: OpenBerth) -> None:
         if len(bad) == 1
         else f"{len(bad)} saves at the source are damaged or not whole, so nothing was carried.",
         details=tuple(lines),
-        advice=f"The others can go: choose them with {source.berth.address}:{good}"
+        advice=f"The others can go: choose them with {source.berth.address}:{good}, or say "
+        "--whole-only."
         if good
         else "Look for an older copy of it, or load and save it once in its own game.",
     )

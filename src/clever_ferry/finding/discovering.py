@@ -32,7 +32,9 @@ def discover(computer: Computer, libraries: Sequence[Library]) -> list[Harbour]:
     found: dict[str, Harbour] = {}
     places: set[Path] = set()
     candidates = [
-        *_prefixes(computer, libraries), *_accounts(computer), *_disks(computer, libraries)
+        *sorted(_prefixes(computer, libraries), key=lambda one: one[1] is None or not one[1].app),
+        *_accounts(computer),
+        *_disks(computer, libraries),
     ]  # fmt: skip
     for wanted, harbour in candidates:
         if harbour is None or not harbour.computers or harbour.path in places:

@@ -22,6 +22,7 @@ __all__ = [
     "find_berths",
     "find_loose",
     "folders_fitting",
+    "likely",
     "never_started",
     "one_berth",
 ]
@@ -173,7 +174,7 @@ def find_loose(computer: Computer, game: Game, edition: Edition, ground: Ground)
         seen += 1
         place = ground.place(path)
         berth = _berth(computer, game, edition, ground, path, _told_by_name(edition, place))
-        if _saves_by_name(berth) and _likely(berth):
+        if _saves_by_name(berth) and likely(berth):
             found.append(berth)
         elif path.count("/") < _DEEPEST:
             inner = [f"{path}/{name}" if path else name for name in ground.folders(path)]
@@ -202,7 +203,7 @@ def _saves_by_name(berth: Berth) -> bool:
         return False
 
 
-def _likely(berth: Berth) -> bool:
+def likely(berth: Berth) -> bool:
     """Tell by contents whether these are an edition's saves: any one reads as it should."""
     try:
         saves = open_berth(berth).listing.saves

@@ -22,6 +22,7 @@ from clever_ferry.layers.compressed import Compressed
 from clever_ferry.layers.encoded import Encoded, Swap, Text
 from clever_ferry.layers.found import Checked, Found
 from clever_ferry.layers.headers import After, ByTag, Footer, Header
+from clever_ferry.layers.identity import Identity
 from clever_ferry.layers.layer import Layer
 from clever_ferry.layers.spec import (
     AesSpec,
@@ -32,6 +33,7 @@ from clever_ferry.layers.spec import (
     EncodedSpec,
     FooterSpec,
     HeaderSpec,
+    IdentitySpec,
     LayerSpec,
     SecretSpec,
     SwapSpec,
@@ -176,6 +178,8 @@ def compile_layers(
                 return Swap(spec)
             case TextSpec():
                 return Text(spec)
+            case IdentitySpec():
+                return Identity(spec)
             case ChunksSpec():
                 header = layout(spec.header, name) if spec.header else None
                 table = layout(spec.table, name) if spec.table else None

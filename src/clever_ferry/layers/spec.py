@@ -15,6 +15,7 @@ __all__ = [
     "EncodedSpec",
     "FooterSpec",
     "HeaderSpec",
+    "IdentitySpec",
     "LayerSpec",
     "SecretSpec",
     "SwapSpec",
@@ -161,6 +162,15 @@ class TextSpec(_Spec):
     ending: Literal["lf", "crlf"] = "lf"
 
 
+class IdentitySpec(_Spec):
+    """A name field, such as the account, stands in a text piece; the target's is written."""
+
+    kind: Literal["identity"]
+    holds: Literal["json", "ini"]
+    at: tuple[str, ...] = Field(min_length=1, description="paths of it; `*` is every name there")
+    bound: str = Field(description="the name field")
+
+
 class ChunksSpec(_Spec):
     """The bytes are cut into chunks, each with a header of its own or with its size in a table.
 
@@ -197,6 +207,7 @@ LayerSpec = Annotated[
     | EncodedSpec
     | SwapSpec
     | TextSpec
+    | IdentitySpec
     | ChunksSpec,
     Field(discriminator="kind"),
 ]

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from clever_ferry.boxes import Contents
-from clever_ferry.cargo import Save, digest_of
+from clever_ferry.cargo import Piece, Save, digest_of
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError, UnsupportedError
 from clever_ferry.recipes import Edition, Game
 from clever_ferry.recipes.edition import Laid
 
-__all__ = ["FactPair", "Proof", "prove", "untouched"]
+__all__ = ["FactPair", "Proof", "arrived", "prove", "untouched"]
 
 
 class FactPair(NamedTuple):
@@ -82,6 +82,14 @@ def prove(
         if not pair.same:
             faults.append(f"{label} was {pair.before} and is {pair.after}")
     return Proof(found, tuple(pairs), len(laid), tuple(faults))
+
+
+def arrived(item: Laid, piece: Piece | None) -> bool:
+    """Tell whether a piece that was read back has the payload that was carried."""
+    try:
+        return piece is not None and digest_of(piece.payload) == item.payload.digest
+    except (DamagedError, NotFoundError, RefusedError, UnsupportedError):
+        return False
 
 
 def untouched(before: Contents, after: Contents, concerned: set[str]) -> list[str]:

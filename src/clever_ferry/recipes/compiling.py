@@ -147,9 +147,13 @@ def _edition(
         for number, mark in enumerate(info.marks, 1)
         if (pattern := faults.pattern(f"marks[{number}].path", mark.path, info.fields))
     ]
+    rebuilt = [
+        faults.pattern(f"rebuilt[{number}]", text, info.fields)
+        for number, text in enumerate(info.rebuilt, 1)
+    ]
     extra = [
         pattern
-        for pattern in (*never, *(c.sign for c in clouds), *(m.pattern for m in marks))
+        for pattern in (*never, *rebuilt, *(c.sign for c in clouds), *(m.pattern for m in marks))
         if pattern is not None
     ]
     used = berth_fields.union(
@@ -162,7 +166,7 @@ def _edition(
         name, info.title, box, box_title, tuple(berths), info.fields, berth_fields, keys,
         tuple(files), recipe.pieces, reader, info.most_slots, info.start, info.after,
         info.runs_as, tuple(pattern for pattern in never if pattern is not None), tuple(clouds),
-        info.apps, tuple(marks),
+        info.apps, tuple(marks), tuple(pattern for pattern in rebuilt if pattern is not None),
     )  # fmt: skip
 
 
@@ -181,7 +185,9 @@ def _files(
             else:
                 chain = chain.then(layers[layer])
         patterns = [faults.pattern(f"{key}.path", text, info.fields) for text in file.paths]
-        files.append(PieceFile(file.role, tuple(p for p in patterns if p), chain, file.old))
+        kinds = [one.kind for layer in file.layers for one in recipe.layers.get(layer, ())]
+        named = tuple(pattern for pattern in patterns if pattern)
+        files.append(PieceFile(file.role, named, chain, file.old, tuple(kinds)))
     roles = [file.role for file in files]
     for role in {role for role in roles if roles.count(role) > 1}:
         faults.add("files", f"the role {role!r} stands twice; give one entry a list of paths")

@@ -48,6 +48,8 @@ class PieceFile:
     chain: Chain
     old: tuple[str, ...] = ()
     """Endings of the old copies that the game leaves."""
+    wrapping: tuple[str, ...] = ()
+    """The kinds of its layers, the outermost first."""
 
 
 @dataclass(frozen=True)
@@ -96,6 +98,8 @@ class Edition:
     apps: tuple[str, ...] = ()
     """The game's numbers in libraries, which name its own prefix."""
     marks: tuple[Mark, ...] = ()
+    rebuilt: tuple[Pattern, ...] = ()
+    """Names of files that the game makes anew, so that a crossing removes them."""
 
     @property
     def optional_fields(self) -> frozenset[str]:
@@ -133,7 +137,8 @@ class Edition:
     def _folders(self) -> dict[int, list[tuple[Pattern, ...]]]:
         """The ways that folders of each depth can be named, each once."""
         ways: dict[int, dict[tuple[str, ...], tuple[Pattern, ...]]] = {}
-        for pattern in (pattern for file in self.files for pattern in file.patterns):
+        every = [pattern for file in self.files for pattern in file.patterns]
+        for pattern in (*every, *self.rebuilt):
             for depth in range(1, pattern.depth + 1):
                 above = pattern.segments[:depth]
                 ways.setdefault(depth, {})[tuple(one.text for one in above)] = above
@@ -142,6 +147,10 @@ class Edition:
     def barred(self, name: str) -> bool:
         """Tell whether the recipe says that a file or entry is never to be touched."""
         return any(pattern.match(name, fold=True) is not None for pattern in self.never)
+
+    def rebuilds(self, name: str) -> bool:
+        """Tell whether the game makes a file or entry anew where it is missing."""
+        return any(pattern.match(name, fold=True) is not None for pattern in self.rebuilt)
 
     # Reading -----------------------------------------------------------------------------
 
@@ -353,6 +362,19 @@ class Edition:
             laid.append(Laid(piece, payload, Put(name, dressed, piece.stamp or 0)))
         return laid
 
+    def lay_shared(self, piece: Piece, berth_fields: Mapping[str, Value]) -> Laid | None:
+        """Dress a piece that all saves share; None where this edition has no such piece."""
+        file = self.file_of(piece.role)
+        if file is None or not self.pieces[piece.role].shared:
+            return None
+        known = {**berth_fields, **piece.fields}
+        name = file.patterns[0].write(known)
+        if self.barred(name):
+            raise RefusedError(f"{name} is never to be touched, as the recipe says.")
+        payload = DigestedPayload(piece.payload)
+        dressed = file.chain.dress(payload, known, said=piece.said)
+        return Laid(piece, payload, Put(name, dressed, piece.stamp or 0))
+
 
 @dataclass(frozen=True)
 class Game:
@@ -379,7 +401,7 @@ def _unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: s
 def _same(found: int | str, value: Value) -> bool:
     if isinstance(found, int):
         return str(value).isdecimal() and int(value) == found
-    return found == str(value).lower()
+    return found.lower() == str(value).lower()
 
 
 def _sortable(value: Value) -> tuple[int, int | str]:

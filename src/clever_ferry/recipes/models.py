@@ -187,6 +187,11 @@ class EditionInfo(_Info):
     never: tuple[str, ...] = Field(
         default=(), description="name patterns of files that are never written nor removed"
     )
+    rebuilt: tuple[str, ...] = Field(
+        default=(),
+        description="name patterns of files that the game makes anew, and that a crossing removes "
+        "so that they do not contradict what it carries",
+    )
     cloud: tuple[CloudInfo, ...] = ()
 
 

@@ -8,6 +8,7 @@ import click
 from rich.console import Console
 
 from clever_ferry.cli.described import plan_data, proof_data
+from clever_ferry.cli.exits import IN_PART
 from clever_ferry.cli.here import can_ask, choose, closed_option, ferry_here, give_option
 from clever_ferry.cli.plans import print_plan
 from clever_ferry.cli.progress import telling
@@ -28,8 +29,16 @@ __all__ = ["command"]
 
 
 @click.command("cross")
-@click.argument("source", metavar="FROM")
-@click.argument("target", metavar="TO")
+@click.argument("places", metavar="[FROM] TO", nargs=-1, required=True)
+@click.option(
+    "--from-file", type=click.Path(path_type=Path), metavar="FILE",
+    help="Take the saves from a downloaded file, archive or folder, instead of FROM.",
+)  # fmt: skip
+@click.option(
+    "--with", "sharing", multiple=True, metavar="PIECE",
+    help="Also carry a piece that all saves share, such as options, over the target's own.",
+)  # fmt: skip
+@click.option("--whole-only", is_flag=True, help="Leave damaged saves behind and carry the others.")
 @click.option("--dry-run", is_flag=True, help="Show the plan and change nothing.")
 @click.option("--yes", is_flag=True, help="Carry it out without asking.")
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
@@ -42,7 +51,8 @@ __all__ = ["command"]
 @click.option("--json", "as_json", is_flag=True, help="Print plan and result as JSON.")
 @click.pass_obj
 def command(
-    computer: Path | None, source: str, target: str, dry_run: bool, yes: bool, replace: bool,
+    computer: Path | None, places: tuple[str, ...], from_file: Path | None,
+    sharing: tuple[str, ...], whole_only: bool, dry_run: bool, yes: bool, replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
 ) -> None:  # fmt: skip
@@ -52,9 +62,18 @@ def command(
     `cferry cross saltglass/tern:2 saltglass/depot:5`. With no slot, all saves go, each to
     the slot of its own number.
 
+    With --from-file, a downloaded save goes into a slot of TO; which edition it is from is told
+    by its content.
+
     The plan is shown first. What the target holds is backed up, the saves are read back
     and compared afterwards, and `cferry undo` puts everything back.
     """
+    if len(places) != (1 if from_file else 2):
+        raise WrongUseError(
+            "With --from-file, only TO is named." if from_file else "Both FROM and TO are needed.",
+            advice="Such as: cferry cross saltglass/tern:2 saltglass/depot:5",
+        )
+    source, target = f"file:{from_file}" if from_file else places[0], places[-1]
     ferry = ferry_here(computer)
     ask = can_ask() and not as_json and not yes
     plan = choose(
@@ -62,6 +81,7 @@ def command(
             source, target, given=given,
             from_account=answers.get("--from-account", from_account),
             to_account=answers.get("--to-account", to_account),
+            sharing=sharing, whole_only=whole_only,
         ),
         ask=ask,
     )  # fmt: skip
@@ -85,6 +105,8 @@ def command(
         })  # fmt: skip
     else:
         _print_crossed(out, plan, crossed)
+    if plan.left:
+        raise click.exceptions.Exit(IN_PART)
 
 
 def _agree(plan: Plan, *, yes: bool, replace: bool, ask: bool) -> None:

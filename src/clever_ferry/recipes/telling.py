@@ -1,0 +1,141 @@
+"""What a recipe says, in plain words: where saves are, how they are kept, what a crossing does."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from clever_ferry.recipes.edition import Edition, Game, PieceFile
+
+__all__ = ["EditionTold", "RouteTold", "told_edition", "told_route"]
+
+_FOLDERS = {
+    "home": "your home folder",
+    "documents": "your documents",
+    "downloads": "your downloads",
+    "saved-games": "your saved games",
+    "roaming-data": "the roaming application data",
+    "local-data": "the local application data",
+    "low-data": "the low local application data",
+    "xdg-data": "your data folder (~/.local/share)",
+    "xdg-config": "your settings folder (~/.config)",
+    "sandboxes": "the folders of sandboxed apps",
+    "snaps": "the folders of snaps",
+    "app-support": "Library/Application Support",
+    "export": "the zips of its export",
+    "given": "a folder that you name after @",
+}
+_SYSTEMS = {"windows": "Windows", "linux": "Linux", "macos": "macOS", "any": "any system"}
+
+
+@dataclass(frozen=True)
+class EditionTold:
+    """One edition: lines of words by subject."""
+
+    edition: Edition
+    places: tuple[str, ...]
+    kept: tuple[str, ...]
+    pieces: tuple[tuple[str, str, str], ...]
+    """Per role: what it is, its name there, how it is wrapped."""
+    rules: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class RouteTold:
+    """A crossing between two editions: what it does and needs."""
+
+    source: Edition
+    target: Edition
+    does: tuple[str, ...]
+    needs: tuple[str, ...]
+
+
+def told_edition(game: Game, edition: Edition) -> EditionTold:
+    """Tell where an edition's saves are and how they are kept."""
+    places = []
+    for info, pattern in edition.berths:
+        below = f": {pattern.text}" if pattern is not None else ""
+        places.append(f"on {_SYSTEMS[info.on]}, in {_FOLDERS[info.under]}{below}")
+    for name in sorted(edition.berth_fields):
+        places.append(f"{{{name}}} is {edition.fields[name].wants()}")
+    kept = [
+        f"in one box, {edition.box_title}; the names below are those inside it"
+        if edition.box_title is not None
+        else "as plain files"
+    ]
+    pieces = tuple(_piece(game, file) for file in edition.files)
+    return EditionTold(edition, tuple(places), tuple(kept), pieces, tuple(_rules(edition)))
+
+
+def _piece(game: Game, file: PieceFile) -> tuple[str, str, str]:
+    info = game.pieces[file.role]
+    what = info.label or file.role
+    what += " (shared by all saves)" if info.shared else "" if info.needed else " (if there is one)"
+    wrapped = "wrapped: " + " + ".join(file.wrapping) if file.wrapping else "as it is"
+    return what, file.patterns[0].text, wrapped
+
+
+def _rules(edition: Edition) -> Iterator[str]:
+    if edition.most_slots is not None:
+        yield f"its menu shows {edition.most_slots} saves at the most"
+    if edition.runs_as:
+        yield f"nothing is written while it runs ({', '.join(edition.runs_as)})"
+    for cloud in edition.clouds:
+        yield f"{cloud.info.title} may put an old save back; a crossing says what to do then"
+    for pattern in edition.never:
+        yield f"{pattern.text} is never touched"
+    for pattern in edition.rebuilt:
+        yield f"{pattern.text} is removed by a crossing, and made anew by the game"
+    old = {file.role: ", ".join(file.old) for file in edition.files if file.old}
+    if old:
+        told = ", ".join(f"{role} ({endings})" for role, endings in old.items())
+        yield f"where a file is missing, its old copy serves: {told}"
+
+
+def told_route(game: Game, source: Edition, target: Edition) -> RouteTold:
+    """Tell what a crossing from one edition to another will do and needs."""
+    does, needs = [], []
+    for file in target.files:
+        other = source.file_of(file.role)
+        info = game.pieces[file.role]
+        if other is None or info.shared:
+            continue
+        name, was = file.patterns[0].text, other.patterns[0].text
+        does.append(f"the {file.role}: {was if was == name else f'{was} → {name}'}"
+                    f"{_rewrapped(other, file)}")  # fmt: skip
+    for name in target.key_fields:
+        ways = target.fields[name].on_arrival
+        if name == "slot" or ways == ("kept",):
+            continue
+        words = {
+            "kept": "kept", "adopted": "taken from the save that is replaced",
+            "made": "made new", "given": f"given by you (--give {name}=…)",
+        }  # fmt: skip
+        does.append(f"{name}: {', or '.join(words[way] for way in ways)}")
+        if "made" not in ways and "kept" not in ways:
+            needs.append(f"a save that the target made itself, or --give {name}=…")
+    bound = sorted({name for file in target.files for name in file.chain.bound})
+    if bound:
+        does.append(f"stamped with the target's {', '.join(bound)}")
+    for file in source.files:
+        if target.file_of(file.role) is None:
+            does.append(f"left behind: the {file.role}, as the target has none")
+    shared = [role for role, info in game.pieces.items() if info.shared and target.file_of(role)]
+    if shared:
+        does.append(f"the target's {', '.join(shared)} stay as they are, unless it has none or you "
+                    "say --with")  # fmt: skip
+    if target.most_slots is not None and (source.most_slots or 10**9) > target.most_slots:
+        needs.append(f"a slot up to {target.most_slots}: the target shows no more")
+    if target.secrets | source.secrets:
+        names = ", ".join(sorted(target.secrets | source.secrets))
+        needs.append(f"what only you know: --give {names}=…")
+    return RouteTold(source, target, tuple(does), tuple(needs))
+
+
+def _rewrapped(source: PieceFile, target: PieceFile) -> str:
+    if source.wrapping == target.wrapping:
+        return ""
+    before, after = " + ".join(source.wrapping), " + ".join(target.wrapping)
+    return f" ({f'{before} comes off' if before else ''}{', ' if before and after else ''}" + (
+        f"{after} goes on" if after else ""
+    ) + ")"  # fmt: skip

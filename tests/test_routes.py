@@ -1,0 +1,241 @@
+"""What a target asks for: identities inside, rebuilt and shared files, downloads, explained."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from clever_ferry.errors import DamagedError, RefusedError
+from clever_ferry.layers import compile_layers
+from clever_ferry.layers.spec import IdentitySpec
+from clever_ferry.payload import BytesPayload, read_all
+from clever_ferry_demo.world import lay_loft
+from tests.conftest import DEPOT, Den
+
+YARDS = "C/Users/Wren/yards"
+RECIPE = """
+recipe = 1
+[game]
+id = "yard"
+title = "Orrery Yard"
+[pieces]
+meta = { needed = true, holds = "json" }
+tune = { shared = true }
+[facts]
+name = { label = "Yard", from = "meta", at = "/name" }
+[editions.one]
+title = "Yard"
+berths = [{ on = "any", under = "home", path = "yards/{account}" }]
+files = [
+  { role = "meta", path = "yard{slot}.json", layers = ["owned"] },
+  { role = "tune", path = "tune.ini", layers = ["mine"] },
+]
+rebuilt = ["index{slot}.dat"]
+fields.account = { type = "word" }
+fields.slot = { type = "number" }
+[layers]
+owned = [{ kind = "identity", holds = "json", at = ["/owner", "/crew/*/boss"], bound = "account" }]
+mine = [{ kind = "identity", holds = "ini", at = ["/who/player"], bound = "account" }]
+"""
+META = """{ "name" : "Brass \\u0041", "owner":"wren",
+  "crew": [ {"boss": "wren", "hat": 1}, {"hat": 2}, { "boss" : "wr\\u0065n" } ], "wren": "wren" }
+"""
+
+
+def yard(tmp_path: Path, account: str, slots: tuple[int, ...] = (1,)) -> Path:
+    folder = tmp_path / account
+    folder.mkdir(parents=True)
+    for slot in slots:
+        (folder / f"yard{slot}.json").write_text(META.replace("wren", account), "utf-8")
+    (folder / "tune.ini").write_text(f"; mine\n[who]\nPlayer = {account}\n[x]\nplayer=you\n")
+    return folder
+
+
+@pytest.fixture
+def here(den: Den) -> Den:
+    den.recipe("yard", RECIPE)
+    return den
+
+
+def test_an_identity_inside_becomes_the_targets_and_nothing_else_changes(here: Den) -> None:
+    home = here.top / YARDS
+    yard(home, "wren", (1, 2))
+    oona = yard(home, "oona", ())
+    options = ("--from-account", "wren", "--to-account", "oona")
+    plan = here.cferry("cross", "yard/one:2", "yard/one:3", *options, "--dry-run").out
+    assert "the target's account (3 places in the meta)" in plan
+    here.cferry("cross", "yard/one:2", "yard/one:3", *options, "--yes")
+    expected = META.replace('"owner":"wren"', '"owner":"oona"')
+    expected = expected.replace('"boss": "wren"', '"boss": "oona"')
+    expected = expected.replace('"wr\\u0065n"', '"oona"')
+    assert (oona / "yard3.json").read_text("utf-8") == expected
+    here.cferry("check", "yard/one:3", "--account", "oona")
+    back = ("--from-account", "oona", "--to-account", "wren")
+    here.cferry("cross", "yard/one:3", "yard/one:4", *back, "--yes")
+    told = json.loads((home / "wren" / "yard4.json").read_text("utf-8"))
+    assert told == json.loads(META)
+    shutil.copy(home / "wren" / "yard4.json", oona / "yard5.json")
+    assert "belongs to another account" in here.cferry(
+        "check", "yard/one:5", "--account", "oona", code=5
+    ).out  # fmt: skip
+
+
+def test_a_doubtful_or_missing_identity_is_refused(here: Den) -> None:
+    home = here.top / YARDS
+    wren = yard(home, "wren", (1, 2))
+    yard(home, "oona", ())
+    options = ("--from-account", "wren", "--to-account", "oona", "--yes")
+    (wren / "yard1.json").write_text(META.replace('"boss": "wren"', '"boss": "isa"'), "utf-8")
+    told = here.cferry("cross", "yard/one:1", "yard/one:3", *options, code=5).err
+    assert "more than one account (isa, wren)" in told
+    (wren / "yard2.json").write_text('{"name": "x"}', "utf-8")
+    told = here.cferry("cross", "yard/one:2", "yard/one:3", *options, code=5).err
+    assert "no account at /owner or /crew/*/boss" in told
+
+
+def test_what_the_game_rebuilds_goes_and_comes_back(here: Den) -> None:
+    home = here.top / YARDS
+    yard(home, "wren", (1,))
+    oona = yard(home, "oona", (2,))
+    (oona / "index7.dat").write_bytes(b"old index")
+    options = ("--from-account", "wren", "--to-account", "oona", "--yes")
+    assert "index7.dat; the game makes it anew" in here.cferry(
+        "cross", "yard/one:1", "yard/one:1", *options
+    ).out  # fmt: skip
+    assert not (oona / "index7.dat").exists()
+    here.cferry("undo", "--yes")
+    assert (oona / "index7.dat").read_bytes() == b"old index"
+
+
+def test_what_all_saves_share_goes_when_it_is_missing_or_asked_for(here: Den) -> None:
+    home = here.top / YARDS
+    yard(home, "wren", (1,))
+    oona = yard(home, "oona", ())
+    options = ("--from-account", "wren", "--to-account", "oona", "--yes")
+    (oona / "tune.ini").write_text("[who]\nplayer = oona\nloud = 3\n")
+    here.cferry("cross", "yard/one:1", "yard/one:1", *options)
+    assert "loud" in (oona / "tune.ini").read_text()
+    here.cferry("cross", "yard/one:1", "yard/one:2", "--with", "tune", *options)
+    text = (oona / "tune.ini").read_text()
+    assert text == "; mine\n[who]\nPlayer = oona\n[x]\nplayer=you\n"
+    here.cferry("undo", "--yes")
+    assert "loud" in (oona / "tune.ini").read_text()
+    (oona / "tune.ini").unlink()
+    assert "the target has none" in here.cferry("cross", "yard/one:1", "yard/one:3", *options).out
+    assert (oona / "tune.ini").read_text() == text
+    told = here.cferry("cross", "yard/one:1", "yard/one:4", "--with", "meta", *options, code=2).err
+    assert "there are: tune" in told
+
+
+def test_damaged_saves_stay_behind_when_asked_and_the_exit_says_so(den: Den) -> None:
+    (next(den.depot.glob("voyage-00-*")) / "meta.json").write_bytes(b"{")
+    route = ("cross", "saltglass/depot", "saltglass/tern", "--yes")
+    assert "--whole-only" in den.cferry(*route, code=5).err
+    told = den.cferry(*route, "--whole-only", code=8).out
+    assert "Stays behind" in told
+    assert den.loads("tern", 3).startswith("Heron Point, day 57")
+    data = den.cferry(*route, "--whole-only", "--dry-run", "--json").data["plan"]
+    assert [one["slot"] for one in data["left"]] == [1]
+    for folder in den.depot.glob("voyage-*"):
+        (folder / "meta.json").write_bytes(b"{")
+    assert "nothing was carried" in den.cferry(*route, "--whole-only", code=5).err
+
+
+def test_a_download_goes_into_a_slot(den: Den, tmp_path: Path) -> None:
+    export = lay_loft(tmp_path / "other") / "home/isa/Downloads/longshore-export"
+    part = export / "longshore-export-1-of-2.zip"
+    den.cferry("cross", "--from-file", part, "saltglass/depot:6", "--yes")
+    assert den.loads("depot", 6).startswith("Gull Rock, day 24")
+    folder = tmp_path / "copied" / "voyage-04-0011223344556677"
+    shutil.copytree(next((den.top / DEPOT).rglob("voyage-02-*")), folder)
+    den.cferry("cross", "--from-file", folder.parent, "saltglass/tern:8", "--yes")
+    assert den.loads("tern", 8).startswith("Heron Point, day 57")
+    note = tmp_path / "note.txt"
+    note.write_text("hello")
+    told = den.cferry("cross", "--from-file", note, "saltglass/tern:9", "--yes", code=5).err
+    assert "isle{slot}.level" in told
+    assert "only TO" in den.cferry(
+        "cross", "--from-file", note, "saltglass/tern", "saltglass/depot", "--yes", code=2
+    ).err  # fmt: skip
+    assert "Both FROM and TO" in den.cferry("cross", "saltglass/tern", "--yes", code=2).err
+
+
+def test_a_single_file_is_told_by_its_content(here: Den, tmp_path: Path) -> None:
+    home = here.top / YARDS
+    yard(home, "oona", ())
+    (tmp_path / "got").mkdir()
+    file = tmp_path / "got" / "yard7.json"
+    file.write_text(META, "utf-8")
+    here.cferry("cross", "--from-file", file, "yard/one:2", "--yes")
+    assert '"owner":"oona"' in (home / "oona" / "yard2.json").read_text("utf-8")
+    assert file.read_text("utf-8") == META
+
+
+def test_explain_tells_places_pieces_and_routes(den: Den) -> None:
+    told = den.cferry("explain", "saltglass").out
+    for words in (
+        "on Windows, in the low local application data: NineKettles/Saltglass/{account}",
+        "{account} is 9 digits", "wrapped: header + zlib", "8 saves at the most",
+        "in the zips of its export",
+    ):  # fmt: skip
+        assert words in told
+    routes = den.cferry("explain", "saltglass/depot").out
+    assert "From Tern Arcade to Cobalt Depot" in routes
+    assert "gzip comes off, header + zlib goes on" in routes
+    assert "world: taken from the save that is replaced, or made new" in routes
+    assert "to Longshore" not in routes
+    data = den.cferry("explain", "saltglass/tern", "--json").data
+    assert {(one["from"], one["to"]) for one in data["routes"]} == {
+        ("tern", "depot"), ("depot", "tern"), ("longshore", "tern")
+    }  # fmt: skip
+    assert "no edition" in den.cferry("explain", "saltglass/turn", code=2).err
+
+
+VALUES = st.recursive(
+    st.one_of(st.none(), st.booleans(), st.integers(), st.text(max_size=5)),
+    lambda inner: (
+        st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=4), inner, max_size=3)
+    ),
+    max_leaves=8,
+)  # fmt: skip
+
+
+@given(st.dictionaries(st.text(max_size=4), VALUES, max_size=4), st.sampled_from([None, 1, 3]))
+def test_identities_in_any_json_go_round(others: dict[str, object], indent: int | None) -> None:
+    spec = IdentitySpec(kind="identity", holds="json", at=("/me/id", "/all/*"), bound="account")
+    chain = compile_layers({"it": (spec,)}, {})["it"]
+    value = {**others, "me": {"x": others, "id": "ann"}, "all": ["ann", others, "ann"]}
+    raw = json.dumps(value, indent=indent, ensure_ascii=bool(indent)).encode()
+    peeled = chain.peel(BytesPayload(raw))
+    assert peeled.bound == {"account": "ann"}
+
+    def dressed(account: str, residue: tuple[object, ...] | None = None) -> bytes:
+        out = chain.dress(peeled.payload, {"account": account}, residue)
+        return read_all(out, limit=1 << 20, what="it")
+
+    assert dressed("ann", peeled.residue) == raw
+    assert json.loads(dressed("bo")) == {
+        **value, "me": {"x": others, "id": "bo"}, "all": ["bo", others, "bo"]
+    }  # fmt: skip
+    again = chain.peel(BytesPayload(dressed("bo")))
+    marked = [read_all(one.payload, limit=1 << 20, what="it") for one in (peeled, again)]
+    assert marked[0] == marked[1]
+
+
+@given(st.binary(max_size=60), st.sampled_from(["json", "ini"]))
+def test_any_bytes_are_refused_or_read(raw: bytes, holds: str) -> None:
+    spec = IdentitySpec.model_validate(
+        {"kind": "identity", "holds": holds, "at": ["/a/b", "/*/c"], "bound": "account"}
+    )
+    chain = compile_layers({"it": (spec,)}, {})["it"]
+    for data in (raw, b'{"a":' + raw, b"[a]\nb=" + raw):
+        try:
+            peeled = chain.peel(BytesPayload(data))
+            read_all(chain.dress(peeled.payload, {"account": "7"}), limit=1 << 20, what="it")
+        except (DamagedError, RefusedError):
+            continue
