@@ -239,3 +239,43 @@ def test_any_bytes_are_refused_or_read(raw: bytes, holds: str) -> None:
             read_all(chain.dress(peeled.payload, {"account": "7"}), limit=1 << 20, what="it")
         except (DamagedError, RefusedError):
             continue
+
+
+def older(path: Path, version: str) -> None:
+    """Give a world of Cobalt Depot another version, in all its files that say one."""
+    meta = next(path.glob("*/meta.json")) if path.is_dir() else path
+    told = json.loads(meta.read_text("utf-8"))
+    meta.write_text(json.dumps({**told, "game": version}), "utf-8")
+
+
+def test_a_newer_save_is_refused_and_an_older_one_is_noted(den: Den) -> None:
+    folders = {path.name[:9]: path for path in den.depot.glob("voyage-*")}
+    older(folders["voyage-00"] / "meta.json", "3.9.0")
+    older(folders["voyage-02"] / "meta.json", "3.2.1")
+    told = den.cferry("cross", "saltglass/depot:1", "saltglass/tern:5", "--yes", code=4).err
+    assert "newer game (Version 3.9.0) than the target's (3.4.1)" in told
+    assert "--newer-ok" in told
+    plan = den.cferry("cross", "saltglass/depot:1", "saltglass/tern:5", "--newer-ok", "--dry-run")
+    assert "newer game" not in plan.out
+    told = den.cferry("cross", "saltglass/depot:3", "saltglass/tern:5", "--yes").out
+    assert "it will bring the save up to date" in told.replace("\n", " ")
+    for path in den.depot.iterdir():
+        if path.is_dir():
+            shutil.rmtree(path)
+    told = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:2", "--dry-run").out
+    assert "Nothing is known of the target's" in told
+
+
+def test_the_newest_throwaway_gives_its_place_and_identity(den: Den) -> None:
+    route = ("cross", "saltglass/tern:2", "saltglass/depot:throwaway")
+    assert "no throwaway save" in den.cferry(*route, "--yes", code=3).err
+    for slot in ("4", "6"):
+        den.game("depot", "new", "--slot", slot, "--name", f"try {slot}")
+    made = next(den.depot.glob("voyage-05-*")).name
+    plan = den.cferry(*route, "--dry-run").out
+    assert "try 6" in plan
+    assert "from the save it replaces" in plan
+    den.cferry(*route, "--yes", "--replace")
+    assert next(den.depot.glob("voyage-05-*")).name == made
+    assert den.loads("depot", 6).startswith("Saltmarsh, day 31")
+    assert den.loads("depot", 4).startswith("try 4")

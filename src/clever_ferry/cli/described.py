@@ -144,6 +144,7 @@ def plan_data(plan: Plan) -> dict[str, Any]:
         "moves": [{**move_data(move), "not_carried": plan.strays(move)} for move in plan.moves],
         "shared": [{"piece": item.piece.title, "to": item.put.name} for item in plan.shared],
         "rebuilt": list(plan.rebuilt),
+        "notes": list(plan.notes),
         "left": [save_data(save) for save in plan.left],
         "bytes": plan.size,
         "signs": {

@@ -107,6 +107,8 @@ def _print_kept(out: Console, plan: Plan) -> None:
     if plan.rebuilt:
         out.print(f"[bold]Removed:[/] {escape(', '.join(plan.rebuilt[:4]))}"
                   f"{' …' if len(plan.rebuilt) > 4 else ''}; the game makes it anew")  # fmt: skip
+    for note in plan.notes:
+        out.print(f"[care]Note:[/] {escape(note)}")
     for save in plan.left:
         out.print(f"[care]Stays behind:[/] {escape(save.title)}: {escape(save.problems[0])}")
     own = {piece.role for piece in plan.target.listing.shared}

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from uuid import UUID
 
 from clever_ferry.cargo import Piece, Save
+from clever_ferry.crossing.versions import version_notes
 from clever_ferry.errors import (
     ChoiceNeededError,
     DamagedError,
@@ -22,7 +23,10 @@ from clever_ferry.moving.names import folded
 from clever_ferry.naming import FieldSpec, Value
 from clever_ferry.recipes.edition import Edition, Laid
 
-__all__ = ["Change", "Move", "Plan", "make_plan"]
+__all__ = ["THROWAWAY", "Change", "Move", "Plan", "make_plan"]
+
+THROWAWAY = "throwaway"
+"""Stands for a slot: that of the target's newest save that was hardly played."""
 
 
 @dataclass(frozen=True)
@@ -73,6 +77,8 @@ class Plan:
     """Entries of the target that go, as its game makes them anew."""
     left: tuple[Save, ...] = ()
     """Chosen saves that stay behind, as they are damaged."""
+    notes: tuple[str, ...] = ()
+    """What is to be said of versions."""
 
     def strays(self, move: Move) -> list[str]:
         """Return what stands in a save's own folder and is no piece that the recipe knows."""
@@ -113,13 +119,14 @@ def make_plan(
     as_it_was: bool = False,
     sharing: Collection[str] | None = None,
     whole_only: bool = False,
+    newer_ok: bool = False,
 ) -> Plan:
     """Plan a crossing of the chosen slots (all, if None) to `slots` of the target.
 
     `given` are name fields that the user states; `random` makes new identifiers. `as_it_was`
     keeps every name field of the source, where a backup comes back to where it was. `sharing`
     are roles of shared pieces to carry even where the target has its own; None: carry none.
-    `whole_only` leaves damaged saves behind instead of refusing.
+    `whole_only` leaves damaged saves behind instead of refusing; `newer_ok` lets newer saves go.
     Raises FerryError subclasses for all that would stand in the way.
     """
     if target.berth.within is not None:
@@ -134,6 +141,7 @@ def make_plan(
     if len(left) < len(saves):
         saves = [save for save in saves if save not in left]
     _refuse_damaged(saves, source)
+    notes = () if as_it_was else version_notes(saves, target, newer_ok=newer_ok)
     secrets = source.berth.edition.secrets | target.berth.edition.secrets
     named = {name: value for name, value in given.items() if name not in secrets}
     _refuse_foreign_given(named, target.berth.edition)
@@ -152,7 +160,8 @@ def make_plan(
         if target.berth.edition.rebuilds(entry.name) and not target.berth.edition.barred(entry.name)
     )
     return Plan(
-        source, target, tuple(moves), dict(given), shared=shared, rebuilt=rebuilt, left=tuple(left)
+        source, target, tuple(moves), dict(given), shared=shared, rebuilt=rebuilt,
+        left=tuple(left), notes=notes,
     )  # fmt: skip
 
 
@@ -200,6 +209,8 @@ def _goals(
             return [_Goal() for _ in saves]
         return [_Goal(slot=save.slot, replaced=_in_slot(there, save.slot)) for save in saves]
     named = [save for save in there if slots.casefold() in names_of(save)]
+    if not named and slots.casefold() == THROWAWAY and len(saves) == 1:
+        return [_onto_throwaway(target)]
     wanted = parse_slots(slots)
     if named or wanted.named:
         if len(saves) != 1:
@@ -225,6 +236,19 @@ def _goals(
         _Goal(slot=number, replaced=select(there, str(number), target.berth.address)[0])
         for number in wanted.numbers
     ]
+
+
+def _onto_throwaway(target: OpenBerth) -> _Goal:
+    """Return the newest of the target's saves that were hardly played."""
+    made = [save for save in target.listing.saves if save.throwaway]
+    if not made:
+        raise NotFoundError(
+            f"{target.berth.address} has no throwaway save: none was played for less than ten "
+            "minutes.",
+            advice=f"Begin a new game in {target.berth.edition.title}, save, and try again.",
+        )
+    newest = max(made, key=lambda save: save.stamp or 0)
+    return _Goal(slot=newest.slot, replaced=newest)
 
 
 def _in_slot(saves: Sequence[Save], slot: int) -> Save | None:
@@ -314,8 +338,8 @@ def _arrival(
         details=("This edition takes only a save that it made itself.",)
         if "adopted" in field.on_arrival
         else (),
-        advice=f"Make a throwaway save in the target's game and carry onto its slot, or state it "
-        f"with --give {name}=VALUE ({field.wants()}).",
+        advice="Make a throwaway save in the target's game and carry onto it (:throwaway), or "
+        f"state it with --give {name}=VALUE ({field.wants()}).",
     )
 
 

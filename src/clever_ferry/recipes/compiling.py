@@ -156,6 +156,8 @@ def _edition(
         for pattern in (*never, *rebuilt, *(c.sign for c in clouds), *(m.pattern for m in marks))
         if pattern is not None
     ]
+    if info.not_newer is not None and info.not_newer not in recipe.facts:
+        faults.add("not_newer", f"there is no fact {info.not_newer!r}; {_known(recipe.facts)}")
     used = berth_fields.union(
         *(pattern.fields for file in files for pattern in file.patterns),
         *(pattern.fields for pattern in extra),
@@ -167,6 +169,7 @@ def _edition(
         tuple(files), recipe.pieces, reader, info.most_slots, info.start, info.after,
         info.runs_as, tuple(pattern for pattern in never if pattern is not None), tuple(clouds),
         info.apps, tuple(marks), tuple(pattern for pattern in rebuilt if pattern is not None),
+        info.not_newer,
     )  # fmt: skip
 
 

@@ -100,6 +100,8 @@ class Edition:
     marks: tuple[Mark, ...] = ()
     rebuilt: tuple[Pattern, ...] = ()
     """Names of files that the game makes anew, so that a crossing removes them."""
+    not_newer: str | None = None
+    """The fact that must not be newer in what is carried than in the target's own saves."""
 
     @property
     def optional_fields(self) -> frozenset[str]:

@@ -187,6 +187,11 @@ class EditionInfo(_Info):
     never: tuple[str, ...] = Field(
         default=(), description="name patterns of files that are never written nor removed"
     )
+    not_newer: Id | None = Field(
+        default=None,
+        description="the fact (a version) that must not be newer in what is carried than in what "
+        "the target itself has saved",
+    )
     rebuilt: tuple[str, ...] = Field(
         default=(),
         description="name patterns of files that the game makes anew, and that a crossing removes "

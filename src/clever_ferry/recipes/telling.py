@@ -78,6 +78,8 @@ def _piece(game: Game, file: PieceFile) -> tuple[str, str, str]:
 def _rules(edition: Edition) -> Iterator[str]:
     if edition.most_slots is not None:
         yield f"its menu shows {edition.most_slots} saves at the most"
+    if edition.not_newer is not None:
+        yield "saves of a newer game than its own are refused"
     if edition.runs_as:
         yield f"nothing is written while it runs ({', '.join(edition.runs_as)})"
     for cloud in edition.clouds:

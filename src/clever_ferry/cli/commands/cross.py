@@ -39,6 +39,10 @@ __all__ = ["command"]
     help="Also carry a piece that all saves share, such as options, over the target's own.",
 )  # fmt: skip
 @click.option("--whole-only", is_flag=True, help="Leave damaged saves behind and carry the others.")
+@click.option(
+    "--newer-ok", is_flag=True,
+    help="The target's game was updated: let saves go that are newer than its own.",
+)  # fmt: skip
 @click.option("--dry-run", is_flag=True, help="Show the plan and change nothing.")
 @click.option("--yes", is_flag=True, help="Carry it out without asking.")
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
@@ -52,7 +56,8 @@ __all__ = ["command"]
 @click.pass_obj
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,
-    sharing: tuple[str, ...], whole_only: bool, dry_run: bool, yes: bool, replace: bool,
+    sharing: tuple[str, ...], whole_only: bool, newer_ok: bool, dry_run: bool, yes: bool,
+    replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
 ) -> None:  # fmt: skip
@@ -61,6 +66,9 @@ def command(
     FROM and TO are editions (saltglass/tern), with slots if you want only some or others:
     `cferry cross saltglass/tern:2 saltglass/depot:5`. With no slot, all saves go, each to
     the slot of its own number.
+
+    TO:throwaway is the target's newest save that was hardly played: make one in its game, and
+    what you carry takes its place and its identity.
 
     With --from-file, a downloaded save goes into a slot of TO; which edition it is from is told
     by its content.
@@ -81,7 +89,7 @@ def command(
             source, target, given=given,
             from_account=answers.get("--from-account", from_account),
             to_account=answers.get("--to-account", to_account),
-            sharing=sharing, whole_only=whole_only,
+            sharing=sharing, whole_only=whole_only, newer_ok=newer_ok,
         ),
         ask=ask,
     )  # fmt: skip
