@@ -57,7 +57,8 @@ def test_an_address_needs_no_harbour_where_only_one_has_saves(loft: Den) -> None
     several = loft.cferry("slots", "saltglass/depot", code=2).err
     assert "@old-disk account 100200300" in several
     assert "Isa's try" in several
-    loft.cferry("cross", "saltglass/tern:1", "saltglass/depot@lamplight-481516:2", "--yes")
+    loft.cferry("cross", "saltglass/tern:1", "saltglass/depot:2", "--yes")  # not onto the disk
+    assert "depot@lamplight-481516" in loft.cferry("log").out
     every = loft.cferry("slots", "saltglass", "--json").data
     assert len(every) == 3
     assert "Saltmarsh" in [save["name"] for one in every for save in one["saves"]]

@@ -222,16 +222,25 @@ class Ferry:
             )
         return game, game.editions[address.edition]
 
-    def berth(self, address: Address, account: str | None, option: str = "--account") -> Berth:
+    def berth(
+        self,
+        address: Address,
+        account: str | None,
+        option: str = "--account",
+        *,
+        writing: bool = False,
+    ) -> Berth:
         """Return the berth that an address names.
 
+        Without a harbour, this computer's; where it has none, that of another harbour at hand. For
+        `writing`, only compatibility prefixes are such: a disk must be named to be written.
         Raises NotFoundError where there is none and ChoiceNeededError where several fit;
         `option` is what the advice names to choose between them.
         """
         game, edition = self.game_and_edition(address)
         search = self.harbours.search(game, edition, address.harbour)
         if address.harbour is None and not search.berths:
-            search = search.with_(*self.harbours.elsewhere(game, edition))
+            search = search.with_(*self.harbours.elsewhere(game, edition, near=writing))
         return one_berth(search, game, edition, account, option)
 
     def slots(
@@ -345,7 +354,7 @@ class Ferry:
                     "them."
                 )
             from_berth = self.berth(start, from_account, "--from-account")
-        to_berth = self.berth(goal, to_account, "--to-account")
+        to_berth = self.berth(goal, to_account, "--to-account", writing=True)
         plan = make_plan(
             open_berth(from_berth, given=given),
             open_berth(to_berth, given=given),

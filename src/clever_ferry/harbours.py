@@ -146,9 +146,16 @@ class Harbours:
             search = search.with_(at_place(self.computer, game, edition, place.path))
         return _named(search, place)
 
-    def elsewhere(self, game: Game, edition: Edition) -> list[Search]:
-        """Look for an edition's berths at all harbours at hand but this computer."""
-        places = [one for one in self.all() if one.there and one.kind != "folder"]
+    def elsewhere(self, game: Game, edition: Edition, *, near: bool = False) -> list[Search]:
+        """Look for an edition's berths at all harbours at hand but this computer.
+
+        With `near`, only where this computer's own games run: in compatibility prefixes.
+        """
+        kinds = {"compatibility prefix"} if near else {
+            "compatibility prefix", "mounted disk", "described computer", "export archive",
+            "account of this computer",
+        }  # fmt: skip
+        places = [one for one in self.all() if one.there and one.kind in kinds]
         return [self.look_at_one(place, game, edition) for place in places]
 
     def look_at_one(self, place: Harbour, game: Game, edition: Edition) -> Search:
