@@ -139,6 +139,9 @@ def pytest_terminal_summary(terminalreporter: Any) -> None:
     reports = terminalreporter.stats.get("passed", []) + terminalreporter.stats.get("failed", [])
     told = [value for one in reports for name, value in one.user_properties if name == "injections"]
     kills = [value for one in reports for name, value in one.user_properties if name == "kills"]
+    routes = [value for one in reports for name, value in one.user_properties if name == "routes"]
+    if routes:
+        terminalreporter.write_line(f"Routes times directions: {sum(routes):,}")
     if kills:
         terminalreporter.write_line(f"Programs killed: {sum(kills):,}")
     if told:

@@ -102,6 +102,14 @@ def test_a_prefix_whose_folders_are_links_to_the_users_own(loft: Den, tmp_path: 
     assert "saltglass/depot@lamplight-481516" in loft.cferry("look").out
 
 
+def test_links_on_another_computers_disk_are_not_followed(loft: Den) -> None:
+    folder = next((loft.top / "media/old-disk").rglob("Saltglass"))
+    own = next((loft.top / "home").rglob("300200100"))
+    shutil.rmtree(folder / "100200300")
+    (folder / "100200300").symlink_to(own, target_is_directory=True)
+    assert "@old-disk" not in loft.cferry("look").out
+
+
 def test_two_accounts_redirected_folders_and_names_of_many_letters(den: Den) -> None:
     """A Windows computer whose saved games were moved to another drive, used by two people."""
     moved = "D/Spiele und Stände/Zoë"

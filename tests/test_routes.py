@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -14,7 +15,7 @@ from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.layers import compile_layers
 from clever_ferry.layers.spec import IdentitySpec
 from clever_ferry.payload import BytesPayload, read_all
-from clever_ferry_demo.world import lay_loft
+from clever_ferry_demo.world import lay_finch, lay_loft
 from tests.conftest import DEPOT, Den
 
 YARDS = "C/Users/Wren/yards"
@@ -191,7 +192,8 @@ def test_explain_tells_places_pieces_and_routes(den: Den) -> None:
     assert "to Longshore" not in routes
     data = den.cferry("explain", "saltglass/tern", "--json").data
     assert {(one["from"], one["to"]) for one in data["routes"]} == {
-        ("tern", "depot"), ("depot", "tern"), ("longshore", "tern")
+        ("tern", "depot"), ("depot", "tern"), ("longshore", "tern"), ("tern", "finch"),
+        ("finch", "tern"),
     }  # fmt: skip
     assert "no edition" in den.cferry("explain", "saltglass/turn", code=2).err
 
@@ -279,3 +281,64 @@ def test_the_newest_throwaway_gives_its_place_and_identity(den: Den) -> None:
     assert next(den.depot.glob("voyage-05-*")).name == made
     assert den.loads("depot", 6).startswith("Saltmarsh, day 31")
     assert den.loads("depot", 4).startswith("try 4")
+
+
+def test_desktop_to_handheld_and_back(den: Den) -> None:
+    folder = lay_finch(den.top)
+    assert den.loads("finch", 1).startswith("Wren's try")
+    told = den.cferry("cross", "saltglass/tern:2", "saltglass/finch:4", "--yes", code=4).err
+    assert "shows only 3 slots" in told
+    told = den.cferry("cross", "saltglass/tern:2", "saltglass/finch:2", "--yes").out
+    assert "SGINDEX.DAT; the game makes it anew" in told
+    assert "Copy the folder SALTGLASS onto the Finch" in told
+    assert not (folder / "SGINDEX.DAT").exists()
+    assert den.loads("finch", 2).startswith("Saltmarsh, day 31")
+    den.game("finch", "play", "--slot", "2", "--days", "4")
+    den.cferry("cross", "saltglass/finch:2", "saltglass/depot:1", "--yes", "--replace")
+    assert den.loads("depot", 1).startswith("Saltmarsh, day 35")
+    den.cferry("cross", "saltglass/depot:3", "saltglass/finch:throwaway", "--yes", "--replace")
+    assert den.loads("finch", 1).startswith("Heron Point, day 57")
+    den.cferry("undo", "--yes")  # the index that the device has made since is no play
+    assert den.loads("finch", 1).startswith("Wren's try")
+    assert den.loads("finch", 2).startswith("Saltmarsh, day 35")
+
+
+@pytest.fixture
+def every(den: Den) -> Den:
+    """The demo computer with every edition of Saltglass at hand, and a world in each slot 1."""
+    lay_finch(den.top)
+    export = lay_loft(den.top.parent / "other") / "home/isa/Downloads/longshore-export"
+    den.cferry("harbour", "add", "export", export)
+    return den
+
+
+def test_every_edition_to_every_other_and_back(
+    every: Den, record_property: Callable[[str, object], None]
+) -> None:
+    """Facts and payloads are the same after each way; the game itself loads what arrives."""
+    writable, count = ("depot", "tern", "finch"), 0
+    for start in (*writable, "longshore"):
+        for goal in writable:
+            if start == goal:
+                continue
+            slot = {"depot": 3, "tern": 2, "finch": 1, "longshore": 2}[start]
+            every.cferry("cross", f"saltglass/{start}:{slot}", f"saltglass/{goal}:3",
+                         "--yes", "--replace", "--newer-ok")  # fmt: skip
+            data = every.cferry(
+                "slots", f"saltglass/{start}:{slot}", f"saltglass/{goal}:3", "--json"
+            ).data
+            assert [one["first_is"] for one in data["compared"]] == ["the same"], (start, goal)
+            title = data["berths"][0]["saves"][0]["name"]
+            assert every.loads(goal, 3).startswith(title)
+            count += 1
+            if start in writable:
+                free = "2" if start == "finch" else "7"
+                every.cferry("cross", f"saltglass/{goal}:3", f"saltglass/{start}:{free}",
+                             "--yes", "--replace")  # fmt: skip
+                every.game(start, "play", "--slot", free)
+                assert every.loads(start, int(free)).startswith(title)
+                every.cferry("undo", "--yes", "--lose-later-play")
+                count += 1
+            every.cferry("undo", "--yes")
+    record_property("routes", count)
+    assert count == 15

@@ -8,14 +8,25 @@ from pathlib import Path
 from typing import Any
 
 from clever_ferry_demo.saltglass.depot import DepotStore
+from clever_ferry_demo.saltglass.finch import FinchStore
 from clever_ferry_demo.saltglass.longshore import write_export
 from clever_ferry_demo.saltglass.pieces import RefusalError, make_world, play_on
 from clever_ferry_demo.saltglass.tern import TernStore
 
-__all__ = ["DEPOT_ACCOUNT", "TERN_ACCOUNT", "find_store", "lay_loft", "lay_world", "store_at"]
+__all__ = [
+    "DEPOT_ACCOUNT",
+    "FINCH_ACCOUNT",
+    "TERN_ACCOUNT",
+    "find_store",
+    "lay_finch",
+    "lay_loft",
+    "lay_world",
+    "store_at",
+]
 
 DEPOT_ACCOUNT = "100200300"
 TERN_ACCOUNT = "5a17c0ffee42"
+FINCH_ACCOUNT = "00471100"
 
 _HOME = "C/Users/Wren"
 _DESCRIPTION = f"""\
@@ -65,6 +76,13 @@ def lay_world(folder: Path, now_ns: int | None = None) -> Path:
         world = play_on(make_world(name, seed, players), days - 1)
         stores[store].save(slot, world, now_ns - hours * _HOUR)
     return top
+
+
+def lay_finch(top: Path, now_ns: int | None = None) -> Path:
+    """Lay the handheld's folder into the documents of a laid computer, with one try of a world."""
+    store = _finch(top)
+    store.save(1, make_world("Wren's try", 12, ("Wren",)), (now_ns or time.time_ns()) - _HOUR)
+    return store.folder
 
 
 _LOFT = """\
@@ -144,16 +162,26 @@ def _tern(top: Path, account: str = TERN_ACCOUNT) -> TernStore:
     return TernStore(_folders(top)["local-data"] / "TernArcade" / "Crates" / account / "saltglass")
 
 
-def store_at(folder: Path, store: str) -> DepotStore | TernStore:
+def _finch(top: Path, account: str = FINCH_ACCOUNT) -> FinchStore:
+    return FinchStore(_folders(top)["documents"] / "Pocket Finch" / account / "SALTGLASS")
+
+
+Store = DepotStore | TernStore | FinchStore
+
+
+def store_at(folder: Path, store: str) -> Store:
     """Return a store's saves in the folder that an account has."""
-    return DepotStore(folder.absolute()) if store == "depot" else TernStore(folder.absolute())
+    kinds: dict[str, type[Store]] = {"depot": DepotStore, "tern": TernStore, "finch": FinchStore}
+    return kinds[store](folder.absolute())
 
 
-def find_store(top: Path, store: str, account: str | None) -> DepotStore | TernStore:
+def find_store(top: Path, store: str, account: str | None) -> Store:
     """Return a store's saves on a described computer, for the usual account or another."""
-    found: DepotStore | TernStore
+    found: Store
     if store == "depot":
         found = _depot(top, account or DEPOT_ACCOUNT)
+    elif store == "finch":
+        found = _finch(top, account or FINCH_ACCOUNT)
     else:
         found = _tern(top, account or TERN_ACCOUNT)
     if not found.folder.is_dir():

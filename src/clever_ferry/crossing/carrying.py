@@ -170,6 +170,7 @@ def _story(plan: Plan) -> dict[str, Any]:
         "to": {"address": target.address, "title": target.title, "root": str(target.root)},
         "moves": [_move_story(move) for move in plan.moves],
         "shared": [item.piece.title for item in plan.shared],
+        "rebuilt": list(plan.rebuilt),
     }
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from clever_ferry.cargo import digest_of
@@ -94,7 +94,10 @@ def _refuse_buried(records: list[Record], record: Record) -> None:
 def _changed(record: Record, root: Path) -> list[str]:
     files = FolderFiles(root)
     changed = []
+    rebuilt = set(record.story.get("rebuilt", []))
     for item in record.story.get("left", []):
+        if item["path"] in rebuilt:
+            continue  # that the game has made it anew is no play
         info = files.info(item["path"])
         if item["digest"] is None:
             same = info is None
@@ -121,9 +124,10 @@ def undo(
     Returns the snapshot of what stood there. Raises PutBackError where it can't be done; the
     target is then as it was before this undoing, and it may simply be tried again.
     """
-    snapshot, record, made = plan.snapshot, plan.record, clock()
-    root = Path(snapshot.root)
+    record, made = plan.record, clock()
+    root = Path(plan.snapshot.root)
     files = FolderFiles(root)
+    snapshot = _without_remade(plan.snapshot, record, files)
     with keeps.lock(root, f"undoing {record.what}"):
         await_quiet(files, [one.path for one in snapshot.files], left_by_us(keeps, root))
         refuse_changed(changed=tuple(_changed(record, root)) != plan.changed)
@@ -151,6 +155,17 @@ def undo(
         return change(
             aim, keeps, lambda: returning(keeps.locker, snapshot, files), settle, progress
         )
+
+
+def _without_remade(snapshot: Snapshot, record: Record, files: FolderFiles) -> Snapshot:
+    """Return the snapshot without files that the game has made anew since, which go instead.
+
+    Such a file speaks of all saves, and as it was before it may not agree with what others are now;
+    the game makes it once more.
+    """
+    remade = {path for path in record.story.get("rebuilt", []) if files.find(path) is not None}
+    kept = tuple(one for one in snapshot.files if one.path not in remade)
+    return replace(snapshot, files=kept, absent=(*snapshot.absent, *sorted(remade)))
 
 
 def unlike(snapshot: Snapshot, files: FolderFiles) -> list[str]:

@@ -56,6 +56,8 @@ class Computer:
     """Where disks of other computers may be, where a description says so; None: ask the system."""
     accounts: Mapping[str, Mapping[str, Path]] | None = None
     """Its other users' known folders, where a description says so; None: look."""
+    foreign: bool = False
+    """Whether it is the disk of another computer, whose links lead astray here."""
     export: ArchiveFiles | None = None
     """What stands in the place of all folders where it is no computer but an export."""
 
@@ -69,7 +71,7 @@ class Computer:
         if under == "export":
             return ArchiveGround(self.export, self.top or Path()) if self.export else None
         base = self.folders.get(under)
-        return DiskGround(base, self.fold) if base is not None else None
+        return DiskGround(base, self.fold, follow=not self.foreign) if base is not None else None
 
     def located(self, text: str) -> Path:
         """Return where a path is that a program of this computer has written down."""

@@ -118,7 +118,7 @@ def _accounts(computer: Computer) -> Iterator[tuple[str, Harbour | None]]:
         with suppress(OSError):
             if not own.folders["home"].samefile(home):
                 name = own.folders["home"].name
-                yield _plain(name), _account(name, own.folders["home"], own)
+                yield _plain(name), _account(name, own.folders["home"], replace(own, foreign=False))
 
 
 def _account(user: str, path: Path, own: Computer) -> Harbour:

@@ -51,16 +51,20 @@ class Ground(Protocol):
 
 @dataclass(frozen=True)
 class DiskGround:
-    """A folder of a disk. Links are followed: people move their saves and leave a link."""
+    """A folder of a disk. Links are followed: people move their saves and leave a link.
+
+    On a disk of another computer they are not, as they lead into this one's folders.
+    """
 
     base: Path
     fold: bool
     troubles: list[str] = field(default_factory=list)
+    follow: bool = True
 
     def has(self, path: str) -> bool:
         """Ask the disk."""
         try:
-            return stat.S_ISDIR(self.place(path).stat().st_mode)
+            return stat.S_ISDIR(self.place(path).stat(follow_symlinks=self.follow).st_mode)
         except PermissionError:
             self._closed(self.place(path))
         except (OSError, ValueError):
@@ -71,7 +75,7 @@ class DiskGround:
         """List the disk's folder."""
         try:
             with os.scandir(self.place(path)) as listed:
-                return sorted(entry.name for entry in listed if _is_folder(entry))
+                return sorted(entry.name for entry in listed if _is_folder(entry, self.follow))
         except PermissionError:
             self._closed(self.place(path))
         except (OSError, ValueError):
@@ -102,9 +106,9 @@ class DiskGround:
         """Return None: the folder itself can be read."""
 
 
-def _is_folder(entry: os.DirEntry[str]) -> bool:
+def _is_folder(entry: os.DirEntry[str], follow: bool) -> bool:
     try:
-        return entry.is_dir()
+        return entry.is_dir(follow_symlinks=follow)
     except OSError:
         return False
 

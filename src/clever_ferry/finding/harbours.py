@@ -147,7 +147,9 @@ def users_of(
             folders |= {key: place for key, place in moved.items() if is_folder(place)}
         if folders:
             every = {"home": home, **folders}
-            computers.append(Computer(name, system, every, running=(), top=disk))
+            computers.append(
+                Computer(name, system, every, running=(), top=disk, foreign=not follow)
+            )
             users.append(home.name)
     return tuple(computers), tuple(users)
 

@@ -15,7 +15,9 @@ __all__ = ["run"]
 
 
 @click.group(name="saltglass")
-@click.option("--store", type=click.Choice(["depot", "tern"]), required=True, help="Whose edition.")
+@click.option(
+    "--store", type=click.Choice(["depot", "tern", "finch"]), required=True, help="Whose edition."
+)
 @click.option("--account", help="Whose saves, where not the usual ones.")
 @click.option(
     "--folder", type=click.Path(path_type=Path, exists=True, file_okay=False),

@@ -69,7 +69,7 @@ def command(computer: Path | None, folder: Path | None) -> None:
     Shows every command that it runs, so that you can repeat them. Nothing of yours is
     touched. With --at FOLDER you get made-up computers of your own to try things on.
     """
-    from clever_ferry_demo.world import lay_loft, lay_world
+    from clever_ferry_demo.world import lay_finch, lay_loft, lay_world
 
     ferry_here(computer)
     if folder is not None and folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
@@ -87,6 +87,7 @@ def command(computer: Path | None, folder: Path | None) -> None:
         click.echo("  cferry demo --at demo-world")
         return
     top, loft = lay_world(folder).resolve(), lay_loft(folder).resolve()
+    lay_finch(top)
     click.secho(f"Two fresh made-up computers are in {folder}: den and loft.", bold=True)
     click.echo("Point cferry (and the game) at one, then try the commands above:")
     click.secho(f"  {_setting(top)}", fg="cyan")
