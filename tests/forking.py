@@ -51,10 +51,13 @@ def _serve() -> None:
 
     import clever_ferry.cli.commands as commands
     import clever_ferry_demo.saltglass.program
+    from clever_ferry.recipes import Recipes
 
     loaded: list[Any] = [rich.table, rich.progress, clever_ferry_demo.saltglass.program]
     for found in pkgutil.iter_modules(commands.__path__):
         loaded.append(importlib.import_module(f"{commands.__name__}.{found.name}"))
+    Recipes(None).games()  # the recipe models' validators are built at their first use
+    Recipes(None).libraries()
     for line in sys.stdin:
         child = os.fork()
         if child == 0:

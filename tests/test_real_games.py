@@ -129,6 +129,8 @@ def test_crawl_writes_where_the_recipe_says_and_loads_what_is_carried(
     assert here.cferry("check", "crawl/linux").code == 0
     friend = tmp_path / "friend"
     (friend / ".crawl" / "saves").mkdir(parents=True)
+    for cache in ("des", "db"):  # what the game would make anew for half a minute
+        shutil.copytree(here.top / "home/.crawl/saves" / cache, friend / ".crawl/saves" / cache)
     before = state(here.top / "home" / ".crawl" / "saves")
     here.cferry("cross", "crawl/linux:Wren", f"crawl/linux@{friend}/.crawl/saves", "--yes")
     assert state(here.top / "home" / ".crawl" / "saves") == before
