@@ -117,6 +117,11 @@ def test_a_download_of_one_edition_is_found_wherever_it_is_in_a_zip(
         (["take 1 of 2.zip"], ["take 2 of 2.zip"]),
         (["x-20261120.zip", "x-20261123.zip"], []),
         (["x-0.zip", "x-1.zip"], []),
+        (["mod-2.zip", "mod-9.zip"], []),
+        (
+            ["a 3 of 2024.zip"],
+            [f"a {n} of 2024.zip" for n in (1, 2, *range(4, 10))] + ["2,015 more of them"],
+        ),
         (["one.zip", "x7.zip"], []),
         (["x.zip.001", "x.zip.003"], ["x.zip.002, so x.zip can't be read"]),
     ],

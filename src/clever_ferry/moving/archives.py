@@ -242,11 +242,15 @@ def _gaps(names: list[str]) -> list[str]:
             continue  # a number, but no series
         first = 0 if 0 in there else 1
         last = max(int(total), max(there)) if total else max(there)
-        missing += [
+        names = [
             f"{before}{number:0{width}}{of_}{total}{after}"
             for number in range(first, last + 1)
             if number not in there
         ]
+        if not total and len(names) > len(there):
+            continue  # numbered alike by chance
+        more = [f"{len(names) - 8:,} more of them"] if len(names) > 8 else []
+        missing += names[:8] + more
     return missing
 
 
