@@ -134,6 +134,11 @@ def linux(tmp_path: Path) -> Callable[..., Den]:
     return make
 
 
+def pytest_xdist_auto_num_workers() -> int:
+    """Use a few more workers than processors: many tests wait for a target to be quiet."""
+    return (os.cpu_count() or 1) + 2
+
+
 def pytest_terminal_summary(terminalreporter: Any) -> None:
     """Say how many faults were injected: the sum over all tests that tell a number."""
     reports = terminalreporter.stats.get("passed", []) + terminalreporter.stats.get("failed", [])

@@ -116,6 +116,10 @@ def play_crawl(home: Path, keys: tuple[bytes, ...], until: bytes) -> bytes:
 @pytest.mark.game
 @pytest.mark.skipif(CRAWL is None and not os.environ.get("CI"), reason="Crawl is not installed")
 @pytest.mark.skipif(sys.platform == "win32", reason="needs a Unix terminal")
+@pytest.mark.skipif(
+    os.environ.get("CFERRY_TESTS") not in ("long", "all"),
+    reason="the game takes half a minute to start at first: CFERRY_TESTS=long runs it",
+)
 def test_crawl_writes_where_the_recipe_says_and_loads_what_is_carried(
     linux: Callable[..., Den], tmp_path: Path
 ) -> None:
