@@ -177,6 +177,13 @@ def test_a_broken_save_hides_no_other(den: Den) -> None:
     assert "Slot 1 is damaged or not whole" in told
 
 
+def test_a_missing_piece_is_named_beside_those_that_are_there(den: Den) -> None:
+    (next(den.depot.glob("voyage-02-*")) / "world.sgw").unlink()
+    assert "no world" in den.cferry("slots", "saltglass/depot").out
+    saves = den.cferry("slots", "saltglass/depot", "--json", "--sort", "slot").data[0]["saves"]
+    assert [save["missing"] for save in saves] == [[], ["world"]]
+
+
 def test_pairs_shows_what_corresponds_both_ways(den: Den) -> None:
     told = den.cferry("pairs", "saltglass/tern", "saltglass/depot").out
     assert "would be voyage-02-" in told

@@ -137,9 +137,7 @@ class Harbours:
         """
         if not _fits(place, edition):
             return Search()
-        search = Search((), (), place.problems).with_(
-            *(find_berths(one, game, edition) for one in place.computers)
-        )
+        search = Search((), (), place.problems).with_(_where_recipes_say(place, game, edition))
         if not search.berths and place.export is not None:
             search = search.with_(self._loose(place, game, edition))
         if not search.berths and not place.users and is_folder(place.path):
@@ -156,14 +154,7 @@ class Harbours:
             "account of this computer",
         }  # fmt: skip
         places = [one for one in self.all() if one.there and one.kind in kinds]
-        return [self.look_at_one(place, game, edition) for place in places]
-
-    def look_at_one(self, place: Harbour, game: Game, edition: Edition) -> Search:
-        """Look for an edition's berths where a harbour's systems or a recipe have them."""
-        if not _fits(place, edition):
-            return Search()
-        searches = (find_berths(one, game, edition) for one in place.computers)
-        return _named(Search().with_(*searches), place)
+        return [_named(_where_recipes_say(place, game, edition), place) for place in places]
 
     def look_at(
         self, place: Harbour, games: Sequence[Game], only: Sequence[str] | None = None
@@ -179,15 +170,9 @@ class Harbours:
             for edition in game.editions.values()
             if only is None or edition.id in only
         ]
-        found = Search((), (), place.problems)
-        if place.kind != "folder":
-            searches = [
-                find_berths(one, game, edition)
-                for game, edition in every
-                for one in place.computers
-                if _fits(place, edition)
-            ]
-            found = found.with_(*searches)
+        found = Search((), (), place.problems).with_(
+            *(_where_recipes_say(place, game, edition) for game, edition in every)
+        )
         if not found.berths and (place.kind == "folder" or place.export is not None):
             found = found.with_(*(self._loose(place, game, edition) for game, edition in every))
         return _named(found, place)
@@ -239,6 +224,13 @@ class Harbours:
         if place.export is not None:
             ground = ArchiveGround(place.export, place.path)
         return find_loose(self.computer, game, edition, ground)
+
+
+def _where_recipes_say(place: Harbour, game: Game, edition: Edition) -> Search:
+    """Look for an edition's berths below the known folders of a harbour's computers."""
+    if not _fits(place, edition):
+        return Search()
+    return Search().with_(*(find_berths(one, game, edition) for one in place.computers))
 
 
 def _fits(place: Harbour, edition: Edition) -> bool:

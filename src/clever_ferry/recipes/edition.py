@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import NamedTuple
@@ -285,12 +285,7 @@ class Edition:
                 problems.append(f"{other.entry} and {piece.entry} are both the {piece.title}")
             if piece.problem:
                 problems.append(f"{piece.entry}: {piece.problem}")
-        present = {piece.role for piece in pieces}
-        problems += [
-            f"its {role} is missing"
-            for role, info in self.pieces.items()
-            if info.needed and role not in present and self.file_of(role) is not None
-        ]
+        problems += [f"its {role} is missing" for role in self.missing(pieces)]
         read = self.reader.read(fields, pieces) if facts else None
         if read is not None:
             problems += read.problems
@@ -298,6 +293,15 @@ class Edition:
             slot, dict(fields), tuple(pieces), read.facts if read else (), tuple(problems),
             read.notes if read else (),
         )  # fmt: skip
+
+    def missing(self, pieces: Iterable[Piece]) -> list[str]:
+        """Return the roles that a save must have here and these pieces do not fill."""
+        present = {piece.role for piece in pieces}
+        return [
+            role
+            for role, info in self.pieces.items()
+            if info.needed and role not in present and self.file_of(role) is not None
+        ]
 
     def verified(self, save: Save, berth_fields: Mapping[str, Value]) -> Save:
         """Return the save with what only reading every piece to its end can tell.

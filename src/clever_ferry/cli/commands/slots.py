@@ -187,7 +187,10 @@ def _sorted(one: OpenBerth, order: str) -> OpenBerth:
 def _data(one: OpenBerth) -> dict[str, object]:
     return {
         **berth_data(one.berth),
-        "saves": [save_data(save) for save in one.listing.saves],
+        "saves": [
+            {**save_data(save), "missing": one.berth.edition.missing(save.pieces)}
+            for save in one.listing.saves
+        ],
         "shared": [piece.entry for piece in one.listing.shared],
         "not_understood": list(one.listing.unread),
         "problems": list(one.listing.problems),
@@ -222,11 +225,17 @@ def _print_saves(one: OpenBerth) -> None:
         ]
         style = "bad" if save.problems else None
         shown.add_row(
-            str(save.slot), *cells, when_cell(save.stamp), str(len(save.pieces)), size(save.size),
+            str(save.slot), *cells, when_cell(save.stamp), _pieces(one, save), size(save.size),
             style=style,
         )  # fmt: skip
     out.print(shown)
     _print_notes(one)
+
+
+def _pieces(one: OpenBerth, save: Save) -> str:
+    """Return how many pieces are there, and which are not."""
+    missing = one.berth.edition.missing(save.pieces)
+    return str(len(save.pieces)) + "".join(f"\nno {escape(role)}" for role in missing)
 
 
 def _print_long(heads: list[str], keys: list[str], saves: Sequence[Save]) -> None:
