@@ -179,7 +179,9 @@ def test_a_broken_save_hides_no_other(den: Den) -> None:
 
 def test_a_missing_piece_is_named_beside_those_that_are_there(den: Den) -> None:
     (next(den.depot.glob("voyage-02-*")) / "world.sgw").unlink()
-    assert "no world" in den.cferry("slots", "saltglass/depot").out
+    told = den.cferry("slots", "saltglass/depot").out
+    assert "no world" in told
+    assert "cferry cross saltglass/depot:1 " in told  # and not the one that would be refused
     saves = den.cferry("slots", "saltglass/depot", "--json", "--sort", "slot").data[0]["saves"]
     assert [save["missing"] for save in saves] == [[], ["world"]]
 

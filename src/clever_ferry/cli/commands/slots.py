@@ -118,7 +118,7 @@ def command(
     start = next(iter(played or full), None)
     if start is not None:
         saves = start.listing.saves
-        address, first = start.berth.address, min(saves, key=lambda save: save.throwaway)
+        address, first = start.berth.address, min(saves, key=_unfit)
         goal = ferry.goal_for(start.berth)
         if goal:
             way = f"To carry one: cferry cross {address}:{first.slot} {goal} --dry-run"
@@ -230,6 +230,11 @@ def _print_saves(one: OpenBerth) -> None:
         )  # fmt: skip
     out.print(shown)
     _print_notes(one)
+
+
+def _unfit(save: Save) -> tuple[bool, bool]:
+    """Order saves by how good an example of a crossing they are: whole ones that were played."""
+    return bool(save.problems), save.throwaway
 
 
 def _pieces(one: OpenBerth, save: Save) -> str:
