@@ -42,6 +42,7 @@ def test_prefixes_and_disks_need_no_adding(loft: Den) -> None:
         "lamplight-481516": "compatibility prefix",
         "lamplight-2342": "compatibility prefix",
         "old-disk": "mounted disk",
+        "longshore": "export archive",
     }
     shown = loft.cferry("look").out
     for address in ("depot@lamplight-481516", "tern@lamplight-2342", "depot@old-disk"):
@@ -60,7 +61,7 @@ def test_an_address_needs_no_harbour_where_only_one_has_saves(loft: Den) -> None
     loft.cferry("cross", "saltglass/tern:1", "saltglass/depot:2", "--yes")  # not onto the disk
     assert "depot@lamplight-481516" in loft.cferry("log").out
     every = loft.cferry("slots", "saltglass", "--json").data
-    assert len(every) == 3
+    assert len(every) == 4
     assert "Saltmarsh" in [save["name"] for one in every for save in one["saves"]]
 
 

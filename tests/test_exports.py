@@ -245,3 +245,20 @@ def test_listing_reads_no_payload(tmp_path: Path, monkeypatch: pytest.MonkeyPatc
     files = opened(tmp_path / "outer.zip")
     assert len(list(files.walk(lambda _: True))) == 5
     assert 0 < read < 200_000
+
+
+def test_an_export_is_found_where_downloads_are_kept(loft: Den) -> None:
+    told = {one["address"]: one for one in loft.cferry("look", "--json").data["berths"]}
+    assert told["saltglass/longshore@longshore"]["saves"] == 2
+    home = loft.top / "home/isa"
+    export(loft).rename(home / "Documents" / "what they sent")
+    assert "Gull Rock" in loft.cferry("slots", "saltglass/longshore").out
+    for part in sorted((home / "Documents" / "what they sent").iterdir()):
+        part.rename(home / "Downloads" / part.name)
+    (home / "Downloads" / "holiday.zip").write_bytes(b"no zip at all")
+    shown = loft.cferry("slots", "saltglass/longshore", "--json").data[0]
+    assert len(shown["saves"]) == 2
+    assert not shown["problems"]  # the other zip is none of its parts
+    for part in (home / "Downloads").glob("longshore-*"):
+        part.rename(part.with_name(part.name.replace("longshore-export", "saves")))
+    assert "closed" in loft.cferry("slots", "saltglass/longshore", code=3).err

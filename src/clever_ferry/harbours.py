@@ -44,7 +44,9 @@ class Harbours:
         taken = {one.name for one in named}
         places = {path for one in named for path in one.paths}
         return named + [
-            one for one in self.found if one.name not in taken and one.path not in places
+            one
+            for one in self.found
+            if one.name not in taken and places.isdisjoint((one.path, one.path.parent))
         ]
 
     def named(self) -> list[Harbour]:
@@ -54,7 +56,9 @@ class Harbours:
     @cached_property
     def found(self) -> list[Harbour]:
         """The places that are recognised without a name: prefixes, disks, other accounts."""
-        return discover(self.computer, self._libraries)
+        games = self._recipes.games()[0]
+        editions = [edition for game in games for edition in game.editions.values()]
+        return discover(self.computer, self._libraries, editions)
 
     @cached_property
     def _libraries(self) -> list[Library]:

@@ -1,6 +1,7 @@
-"""Harbours that nobody has named: prefixes of game libraries, mounted disks, other accounts.
+"""Harbours that nobody has named: prefixes, mounted disks, other accounts, downloaded exports.
 
-Only places that a recipe names, mount points and the folders of users are looked at.
+Only places that a recipe names, mount points, the folders of users and the top of those where
+downloads are kept are looked at.
 """
 
 from __future__ import annotations
@@ -14,10 +15,11 @@ from pathlib import Path
 from clever_ferry.errors import FerryError
 from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.grounds import DiskGround
-from clever_ferry.finding.harbours import Harbour, harbour_at, prefix_at, users_of
+from clever_ferry.finding.harbours import Harbour, harbour_at, prefix_at, users_of, zips_in
 from clever_ferry.finding.searching import folders_fitting
 from clever_ferry.moving.files import is_folder
 from clever_ferry.moving.system import mounted_disks
+from clever_ferry.recipes import Edition
 from clever_ferry.recipes.libraries import Library
 
 __all__ = ["discover", "with_prefixes"]
@@ -27,14 +29,20 @@ _QUOTED = re.compile(r'"([^"\r\n]{1,1000})"')
 _MOST_PREFIXES = 500
 
 
-def discover(computer: Computer, libraries: Sequence[Library]) -> list[Harbour]:
-    """Return the harbours at hand that are recognised by what they are, each by a name."""
+def discover(
+    computer: Computer, libraries: Sequence[Library], editions: Sequence[Edition]
+) -> list[Harbour]:
+    """Return the harbours at hand that are recognised by what they are, each by a name.
+
+    `editions` are those whose exports are looked for.
+    """
     found: dict[str, Harbour] = {}
     places: set[Path] = set()
     candidates = [
         *sorted(_prefixes(computer, libraries), key=lambda one: one[1] is None or not one[1].app),
         *_accounts(computer),
         *_disks(computer, libraries),
+        *_exports(computer, editions),
     ]  # fmt: skip
     for wanted, harbour in candidates:
         if harbour is None or not harbour.computers or harbour.path in places:
@@ -136,3 +144,37 @@ def _disks(
             harbour = harbour_at(mount, name)
             if harbour.kind in ("mounted disk", "described computer", "export archive"):
                 yield name, with_prefixes(harbour, libraries)
+
+
+_DOWNLOADED = ("downloads", "documents", "home")
+_MOST_INNER = 500
+
+
+def _exports(
+    computer: Computer, editions: Sequence[Edition]
+) -> Iterator[tuple[str, Harbour | None]]:
+    """Yield the exports in the folders where downloads are kept, and in folders right in those.
+
+    Their zips are told by the names that the recipes of `editions` give.
+    """
+    named = {
+        edition.id: [name for berth in edition.berths for name in berth.archives]
+        for edition in editions
+    }
+    named = {ident: patterns for ident, patterns in named.items() if patterns}
+    folders: dict[Path, None] = {}
+    for base in (computer.folders.get(one) for one in _DOWNLOADED if named):
+        if base is not None:
+            inner = DiskGround(base, computer.fold).folders("")[:_MOST_INNER]
+            folders.update(dict.fromkeys((base, *(base / one for one in inner))))
+    for folder in folders:
+        zips = zips_in(folder)
+        for ident, patterns in named.items():
+            own = [
+                file
+                for file in zips
+                if any(pattern.match(file.name, fold=True) is not None for pattern in patterns)
+            ]
+            if own:
+                with suppress(FerryError, OSError):
+                    yield _plain(ident), harbour_at(folder if own == zips else own, ident)

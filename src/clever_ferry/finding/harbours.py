@@ -20,7 +20,7 @@ from clever_ferry.moving.names import System, folded
 if TYPE_CHECKING:
     from clever_ferry.moving.archives import ArchiveFiles
 
-__all__ = ["Harbour", "harbour_at", "prefix_at", "users_of"]
+__all__ = ["Harbour", "harbour_at", "prefix_at", "users_of", "zips_in"]
 
 Kind = Literal[
     "described computer", "compatibility prefix", "mounted disk", "account of this computer",
@@ -117,6 +117,11 @@ def _export(at: tuple[Path, ...], files: Sequence[Path], name: str) -> Harbour |
     place = at[0] if is_folder(at[0]) else at[0].parent
     computer = Computer(name, "linux", running=(), export=archive, top=place)
     return Harbour(name, at, "export archive", (computer,), problems=tuple(archive.problems))
+
+
+def zips_in(folder: Path) -> list[Path]:
+    """Return the zips in a folder, and the pieces of cut ones, sorted."""
+    return [path for path in _files(folder) if ".zip" in path.name.lower()]
 
 
 def prefix_at(path: Path, name: str, *, app: str | None = None) -> Harbour | None:

@@ -65,7 +65,7 @@ def find_berths(computer: Computer, game: Game, edition: Edition) -> Search:
     found: dict[Path, Berth] = {}
     looked: list[Looked] = []
     troubles: list[str] = []
-    for info, pattern in edition.berths:
+    for info, pattern, _ in edition.berths:
         ground = computer.ground(info.under)
         if info.on not in ("any", computer.system) or ground is None or pattern is None:
             continue
@@ -135,7 +135,7 @@ def at_place(computer: Computer, game: Game, edition: Edition, place: Path) -> S
     ground = DiskGround(place, computer.fold)
     given = [b for b in edition.berths if b.info.under == "given"]
     looked = []
-    for _, pattern in given:
+    for _, pattern, _ in given:
         root = pattern.text if pattern else ""
         looked.append(Looked(str(ground.place(root))))
         if ground.has(root):
@@ -185,7 +185,7 @@ def find_loose(computer: Computer, game: Game, edition: Edition, ground: Ground)
 def _told_by_name(edition: Edition, place: Path) -> Mapping[str, Value]:
     """Return what a folder's own name says, where it is named as a berth is."""
     parts = place.parts if place.is_absolute() else place.absolute().parts
-    for _, pattern in edition.berths:
+    for _, pattern, _ in edition.berths:
         if pattern is None:
             continue
         fields = pattern.match("/".join(parts[-len(pattern.segments) :]), fold=True)

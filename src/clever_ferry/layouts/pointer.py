@@ -5,6 +5,7 @@ The spelling is that of RFC 6901 (JSON Pointer), `~1` for a slash in a name and 
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import Any
 
 from clever_ferry.errors import DamagedError
@@ -16,12 +17,13 @@ class PointerError(DamagedError):
     """A path that leads nowhere in the value at hand."""
 
 
-def _steps(path: str) -> list[str]:
+@lru_cache(1024)
+def _steps(path: str) -> tuple[str, ...]:
     if path == "":
-        return []
+        return ()
     if not path.startswith("/"):
         raise PointerError(f"The path {path!r} must start with '/'.")
-    return [step.replace("~1", "/").replace("~0", "~") for step in path[1:].split("/")]
+    return tuple(step.replace("~1", "/").replace("~0", "~") for step in path[1:].split("/"))
 
 
 def point(value: Any, path: str) -> Any:

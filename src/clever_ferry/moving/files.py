@@ -6,6 +6,7 @@ import os
 import stat
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from operator import attrgetter
 from pathlib import Path
 
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError
@@ -99,8 +100,8 @@ class FolderFiles:
 
     def _entries(self, folder: str) -> list[os.DirEntry[str]]:
         try:
-            with os.scandir(self.root / folder) as listed:
-                return sorted(listed, key=lambda entry: entry.name)
+            with os.scandir(f"{self.root}/{folder}" if folder else self.root) as listed:
+                return sorted(listed, key=_name_of)
         except (FileNotFoundError, NotADirectoryError):
             return []
         except PermissionError:
@@ -191,6 +192,9 @@ def is_there(path: Path) -> bool:
         return path.exists()
     except (OSError, ValueError):
         return False
+
+
+_name_of = attrgetter("name")
 
 
 def _stat_of(entry: os.DirEntry[str]) -> os.stat_result | None:

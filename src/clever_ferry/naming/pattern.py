@@ -72,10 +72,16 @@ class Pattern:
             for text, own in zip(texts, zip(*levels, strict=True), strict=True)
         )
 
-    @property
+    @cached_property
     def depth(self) -> int:
         """How many folder levels lie above the file."""
         return len(self.segments) - 1
+
+    @cached_property
+    def ends(self) -> tuple[str, ...]:
+        """What every name that fits ends in, casefolded: one text per way to leave parts out."""
+        last = [one.tokens[-1] for one in (self, *self.shorter)]
+        return tuple(one.casefold() if isinstance(one, str) else "" for one in last)
 
     def match(self, name: str, *, fold: bool = False) -> dict[str, Value] | Ambiguous | None:
         """Read a name; `fold` where the file system does not tell cases apart.

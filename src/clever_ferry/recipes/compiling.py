@@ -125,7 +125,11 @@ def _edition(
             pattern = faults.pattern(f"berths[{number}].path", place.path, info.fields)
         elif place.under != "given":
             faults.add(f"berths[{number}]", 'only a place `under` = "given" can do without `path`')
-        berths.append(Berthing(place, pattern))
+        archives = [
+            faults.pattern(f"berths[{number}].archives[{place_}]", text, info.fields)
+            for place_, text in enumerate(place.archives, 1)
+        ]
+        berths.append(Berthing(place, pattern, tuple(one for one in archives if one is not None)))
     berth_fields = frozenset(f for b in berths if b.pattern for f in b.pattern.fields)
     files = _files(info, recipe, layers, faults)
     if files is None:
@@ -153,7 +157,13 @@ def _edition(
     ]
     extra = [
         pattern
-        for pattern in (*never, *rebuilt, *(c.sign for c in clouds), *(m.pattern for m in marks))
+        for pattern in (
+            *never,
+            *rebuilt,
+            *(c.sign for c in clouds),
+            *(m.pattern for m in marks),
+            *(one for berth in berths for one in berth.archives),
+        )
         if pattern is not None
     ]
     if info.not_newer is not None and info.not_newer not in recipe.facts:

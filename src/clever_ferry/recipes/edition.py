@@ -23,6 +23,8 @@ class Berthing(NamedTuple):
 
     info: BerthInfo
     pattern: Pattern | None
+    archives: tuple[Pattern, ...] = ()
+    """How the zips of its export are named."""
 
 
 class Mark(NamedTuple):
@@ -228,8 +230,11 @@ class Edition:
         found: list[tuple[PieceFile, dict[str, Value]]] = []
         if self.barred(name):
             return None
+        depth, folded = name.count("/"), name.casefold()
         for file in self.files:
             for pattern in file.patterns:
+                if depth != pattern.depth or not folded.endswith(pattern.ends):
+                    continue  # most are told apart by this, which is quick
                 values = pattern.match(name, fold=fold)
                 if isinstance(values, Ambiguous):
                     return f"{name} can be read in two ways by {pattern.text!r}"

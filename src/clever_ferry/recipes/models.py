@@ -116,6 +116,17 @@ class BerthInfo(_Info):
     on: Literal["windows", "linux", "macos", "any"]
     under: Under
     path: str | None = Field(default=None, description="the folder below, as a name pattern")
+    archives: tuple[str, ...] = Field(
+        default=(),
+        description="how an export's zips are named, as patterns, so that they are found where "
+        "downloads are kept",
+    )
+
+    @model_validator(mode="after")
+    def _of_an_export(self) -> Self:
+        if self.archives and self.under != "export":
+            raise ValueError('only a place `under = "export"` has `archives`')
+        return self
 
 
 class MarkInfo(_Info):

@@ -53,7 +53,7 @@ class RouteTold:
 def told_edition(game: Game, edition: Edition) -> EditionTold:
     """Tell where an edition's saves are and how they are kept."""
     places = []
-    for info, pattern in edition.berths:
+    for info, pattern, _ in edition.berths:
         below = f": {pattern.text}" if pattern is not None else ""
         places.append(f"on {_SYSTEMS[info.on]}, in {_FOLDERS[info.under]}{below}")
     for name in sorted(edition.berth_fields):
