@@ -329,13 +329,14 @@ class Ferry:
         sharing: Sequence[str] = (),
         whole_only: bool = False,
         newer_ok: bool = False,
+        packs_ok: bool = False,
     ) -> Plan:
         """Plan a crossing between two addresses; nothing is written.
 
         `source` may be a file or folder with saves of the target's game, named by its path with a
         leading `file:`; which edition it is from is told by its content. `sharing` are roles of
         shared pieces to carry too; `whole_only` leaves damaged saves behind; `newer_ok` lets saves
-        go that are newer than the target's.
+        go that are newer than the target's, and `packs_ok` those whose add-ons it seems to lack.
         """
         goal = parse_address(target)
         other, edition = self.game_and_edition(goal)
@@ -365,6 +366,7 @@ class Ferry:
             sharing=sharing,
             whole_only=whole_only,
             newer_ok=newer_ok,
+            packs_ok=packs_ok,
         )
         return replace(plan, signs=signs_of(self.computer, to_berth))
 

@@ -85,6 +85,10 @@ class Piece:
     """All that its wrapping's headers say, by layout."""
     old: bool = False
     """Whether it is an old copy that stands in for a file that is missing."""
+    describes: str = ""
+    """The role of the piece that it only describes, where it does: it is made anew, not carried."""
+    wrapped: Payload | None = None
+    """Its bytes as they lie in the berth, wrapping included."""
 
     @property
     def key(self) -> tuple[str, tuple[tuple[str, int | str], ...]]:
@@ -113,6 +117,10 @@ class Save:
     """What makes it incomplete or damaged."""
     notes: tuple[str, ...] = ()
     """What could not be told about it, though nothing is wrong with it."""
+    packs: tuple[str, ...] = ()
+    """The add-ons that it uses."""
+    turn: int | None = None
+    """Which of several generations of the save it is, where the edition keeps several."""
 
     @property
     def stamp(self) -> int | None:

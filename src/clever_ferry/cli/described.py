@@ -113,6 +113,7 @@ def save_data(save: Save) -> dict[str, Any]:
             {"role": p.role, "fields": dict(p.fields), "entry": p.entry, "size": p.size}
             for p in save.pieces
         ],
+        "packs": list(save.packs),
         "throwaway": save.throwaway,
         "old_copies": list(save.old),
         "problems": list(save.problems),

@@ -41,7 +41,10 @@ def _replaced(move: Move) -> str:
 
 
 def _print_changes(out: Console, plan: Plan, move: Move) -> None:
-    ways = {"adopted": "from the save it replaces", "made": "a new one", "given": "as you say"}
+    ways = {
+        "adopted": "from the save it replaces", "usual": "as all the target's saves have it",
+        "made": "a new one", "given": "as you say",
+    }  # fmt: skip
     bound = sorted({name for item in move.laid for name in _binds(plan, item.piece.role)})
     same = not (move.renamed or move.changes or bound or move.left_behind or move.removes)
     if same and not plan.strays(move):

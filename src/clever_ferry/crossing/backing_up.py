@@ -30,6 +30,7 @@ def files_of(opened: OpenBerth, saves: Sequence[Save], *, whole: bool) -> list[s
     paths = [path for save in saves for path in save.files]
     if whole:
         paths += [path for piece in opened.listing.shared for path in piece.files]
+        paths += [path for save in opened.listing.behind for path in save.files]
     if opened.berth.edition.box_title is not None:
         paths += opened.contents.files if whole else opened.contents.own
     return list(dict.fromkeys(paths))

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from uuid import UUID
 
 from clever_ferry.cargo import Piece, Save
+from clever_ferry.crossing.demands import pack_notes, refuse_too_large
 from clever_ferry.crossing.versions import version_notes
 from clever_ferry.errors import (
     ChoiceNeededError,
@@ -21,7 +22,8 @@ from clever_ferry.finding.signs import Signs
 from clever_ferry.moving import refuse_forbidden
 from clever_ferry.moving.names import folded
 from clever_ferry.naming import FieldSpec, Value
-from clever_ferry.recipes.edition import Edition, Laid
+from clever_ferry.recipes.edition import Edition
+from clever_ferry.recipes.laying import Laid, lay, lay_shared
 
 __all__ = ["THROWAWAY", "Change", "Move", "Plan", "make_plan"]
 
@@ -78,7 +80,7 @@ class Plan:
     left: tuple[Save, ...] = ()
     """Chosen saves that stay behind, as they are damaged."""
     notes: tuple[str, ...] = ()
-    """What is to be said of versions."""
+    """What is to be said of versions, add-ons, and what the target does differently."""
 
     def strays(self, move: Move) -> list[str]:
         """Return what stands in a save's own folder and is no piece that the recipe knows."""
@@ -120,13 +122,15 @@ def make_plan(
     sharing: Collection[str] | None = None,
     whole_only: bool = False,
     newer_ok: bool = False,
+    packs_ok: bool = False,
 ) -> Plan:
     """Plan a crossing of the chosen slots (all, if None) to `slots` of the target.
 
     `given` are name fields that the user states; `random` makes new identifiers. `as_it_was`
     keeps every name field of the source, where a backup comes back to where it was. `sharing`
     are roles of shared pieces to carry even where the target has its own; None: carry none.
-    `whole_only` leaves damaged saves behind instead of refusing; `newer_ok` lets newer saves go.
+    `whole_only` leaves damaged saves behind instead of refusing; `newer_ok` lets newer saves go,
+    `packs_ok` those whose add-ons are not seen in the target.
     Raises FerryError subclasses for all that would stand in the way.
     """
     if target.berth.within is not None:
@@ -141,7 +145,12 @@ def make_plan(
     if len(left) < len(saves):
         saves = [save for save in saves if save not in left]
     _refuse_damaged(saves, source)
-    notes = () if as_it_was else version_notes(saves, target, newer_ok=newer_ok)
+    notes: tuple[str, ...] = ()
+    if not as_it_was:
+        refuse_too_large(saves, target)
+        notes = version_notes(saves, target, newer_ok=newer_ok)
+        notes += pack_notes(saves, target, packs_ok=packs_ok)
+        notes += _arriving_notes(source, target)
     secrets = source.berth.edition.secrets | target.berth.edition.secrets
     named = {name: value for name, value in given.items() if name not in secrets}
     _refuse_foreign_given(named, target.berth.edition)
@@ -165,6 +174,11 @@ def make_plan(
     )  # fmt: skip
 
 
+def _arriving_notes(source: OpenBerth, target: OpenBerth) -> tuple[str, ...]:
+    told = target.berth.edition.arriving.get(source.berth.edition.id)
+    return told.notes if told else ()
+
+
 def _shared(source: OpenBerth, target: OpenBerth, sharing: Collection[str]) -> tuple[Laid, ...]:
     """Lay the shared pieces that are asked for, or that the target lacks."""
     roles = sorted(role for role, info in source.berth.game.pieces.items() if info.shared)
@@ -181,7 +195,7 @@ def _shared(source: OpenBerth, target: OpenBerth, sharing: Collection[str]) -> t
             continue
         if piece.problem:
             raise DamagedError(f"The {piece.title} is damaged: {piece.problem}.")
-        one = target.berth.edition.lay_shared(piece, target.berth.fields)
+        one = lay_shared(target.berth.edition, piece, target.berth.fields)
         if one is not None:
             laid.append(one)
     return tuple(laid)
@@ -282,15 +296,27 @@ def _move(
         elif name in edition.optional_fields and name not in (save.fields.keys() | given.keys()):
             continue
         else:
-            change = _arrival(name, edition.fields[name], save, goal.replaced, given, random)
+            change = _arrival(name, save, goal.replaced, target, given, random)
         fields[name] = change.value
         if change.how != "kept":
             changes.append(change)
     replaced = goal.replaced or _same_name(target, fields)
     secrets = {name: given[name] for name in edition.secrets if name in given}
-    laid = edition.lay(save, fields, {**target.berth.fields, **secrets}, replaced)
+    turns = [
+        one.turn or 0
+        for one in (*target.listing.saves, *target.listing.behind)
+        if one.fields == (replaced.fields if replaced else fields)
+    ]
+    laid = lay(
+        edition,
+        save,
+        fields,
+        {**target.berth.fields, **secrets},
+        replaced,
+        max(turns, default=0) + 1,
+    )
     kept = {item.piece.key for item in laid}
-    left = tuple(piece for piece in save.pieces if piece.key not in kept)
+    left = tuple(p for p in save.pieces if p.key not in kept and not p.describes)
     if edition.box_title is None:
         for item in laid:
             refuse_forbidden(item.put.name, target.berth.system, target.berth.above)
@@ -317,10 +343,11 @@ def _same_name(target: OpenBerth, fields: Mapping[str, Value]) -> Save | None:
 
 
 def _arrival(
-    name: str, field: FieldSpec, save: Save, replaced: Save | None, given: Mapping[str, str],
+    name: str, save: Save, replaced: Save | None, target: OpenBerth, given: Mapping[str, str],
     random: Callable[[int], bytes],
 ) -> Change:  # fmt: skip
     """Return a name field's value in the target, by the first way that can be gone."""
+    field = target.berth.edition.fields[name]
     if name in given:
         return Change(
             name, int(given[name]) if field.type in ("number", "stamp") else given[name], "given"
@@ -330,13 +357,16 @@ def _arrival(
             return Change(name, save.fields[name], "kept")
         if way == "adopted" and replaced is not None and name in replaced.fields:
             return Change(name, replaced.fields[name], "adopted")
+        usual = {one.fields[name] for one in target.listing.saves if name in one.fields}
+        if way == "usual" and len(usual) == 1:
+            return Change(name, usual.pop(), "usual")
         if way == "made" and field.type in ("hex", "digits", "identifier"):
             return Change(name, _made(field, random), "made")
     ways = " or ".join(field.on_arrival)
     raise RefusedError(
         f"{save.title} needs a {name} in the target, and there is none ({ways}).",
         details=("This edition takes only a save that it made itself.",)
-        if "adopted" in field.on_arrival
+        if {"adopted", "usual"} & set(field.on_arrival)
         else (),
         advice="Make a throwaway save in the target's game and carry onto it (:throwaway), or "
         f"state it with --give {name}=VALUE ({field.wants()}).",

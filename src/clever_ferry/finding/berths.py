@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from clever_ferry.boxes import Contents
+from clever_ferry.finding.computers import Computer
 from clever_ferry.keeping import About
 from clever_ferry.moving import FolderFiles
 from clever_ferry.moving.names import System
@@ -35,6 +36,8 @@ class Berth:
     """What stands behind its address where it is not on this computer: `@` and its harbour."""
     above: int = 0
     """The length of its folder's path, as its own system spells it."""
+    computer: Computer | None = None
+    """Whose known folders it is among, where that is known."""
 
     @property
     def title(self) -> str:

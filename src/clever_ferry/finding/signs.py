@@ -73,7 +73,8 @@ def _on(computer: Computer, berth: Berth, cloud: Cloud) -> CloudOn | None:
     info, title = cloud.info, cloud.info.title
     if cloud.sign is None:
         return CloudOn(title, "", info.answer)
-    base = berth.root if info.under is None else computer.folders.get(info.under)
+    own = berth.computer or computer
+    base = berth.root if info.under is None else own.folders.get(info.under)
     if base is None:
         return None
     files = FolderFiles(base, fold=berth.fold)

@@ -105,7 +105,9 @@ class Header:
                 values[own] = self._bound_value(own, fields[field])
         return values
 
-    def _bound_value(self, own: str, value: Value) -> int | bytes:
+    def _bound_value(self, own: str, value: Value) -> int | bytes | str:
+        if own in self.layout.texts:
+            return str(value)
         try:
             return int(value) if own in self.layout.numbers else bytes.fromhex(str(value))
         except ValueError:

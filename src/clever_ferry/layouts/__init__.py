@@ -2,7 +2,7 @@
 
 from clever_ferry.layouts.codec import Computed, Layout, LayoutError, compile_layouts
 from clever_ferry.layouts.digests import Running, start_digest
-from clever_ferry.layouts.pointer import PointerError, point, put
+from clever_ferry.layouts.pointer import PointerError, every, point, put
 from clever_ferry.layouts.spec import LayoutSpec
 
 __all__ = [
@@ -13,6 +13,7 @@ __all__ = [
     "PointerError",
     "Running",
     "compile_layouts",
+    "every",
     "point",
     "put",
     "start_digest",

@@ -81,7 +81,9 @@ class Layout:
         )
         valued = [f for f in spec.fields if isinstance(f, NumberSpec | BytesSpec)]
         self.numbers = frozenset(f.name for f in valued if isinstance(f, NumberSpec))
-        self.bound: dict[str, str] = {field.name: field.bound for field in valued if field.bound}
+        texts = [f for f in spec.fields if isinstance(f, TextSpec)]
+        self.texts = frozenset(f.name for f in texts)
+        self.bound: dict[str, str] = {f.name: f.bound for f in (*valued, *texts) if f.bound}
         """Fields that repeat a name field: own name -> the name field's."""
         self.computed: tuple[Computed, ...] = tuple(
             Computed(field.name, field.computed)

@@ -5,12 +5,13 @@ The spelling is that of RFC 6901 (JSON Pointer), `~1` for a slash in a name and 
 
 from __future__ import annotations
 
+from contextlib import suppress
 from functools import lru_cache
 from typing import Any
 
 from clever_ferry.errors import DamagedError
 
-__all__ = ["PointerError", "point", "put"]
+__all__ = ["PointerError", "every", "point", "put"]
 
 
 class PointerError(DamagedError):
@@ -38,6 +39,21 @@ def point(value: Any, path: str) -> Any:
         else:
             raise PointerError(f"Nothing stands at {path!r}: {step!r} is not there.")
     return value
+
+
+def every(value: Any, path: str) -> list[Any]:
+    """Return all that stands at a path in which `*` is every name, or every place of a list."""
+    found = [value]
+    for step in _steps(path):
+        inner: list[Any] = []
+        for one in found:
+            if step == "*" and isinstance(one, dict | list):
+                inner += one.values() if isinstance(one, dict) else one
+            elif step != "*":
+                with suppress(PointerError):
+                    inner.append(point(one, "/" + step.replace("~", "~0").replace("/", "~1")))
+        found = inner
+    return found
 
 
 def put(value: Any, path: str, new: Any) -> None:

@@ -29,7 +29,7 @@ __all__ = [
 Value = int | str
 """What a field stands for: a number that counts from 1, or text."""
 
-Arrival = Literal["kept", "adopted", "made", "given"]
+Arrival = Literal["kept", "adopted", "usual", "made", "given"]
 
 _LONGEST = 255
 _DIGITS = frozenset(string.digits)

@@ -10,7 +10,7 @@ from clever_ferry.boxes import Contents
 from clever_ferry.cargo import Piece, Save, digest_of
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError, UnsupportedError
 from clever_ferry.recipes import Edition, Game
-from clever_ferry.recipes.edition import Laid
+from clever_ferry.recipes.laying import Laid
 
 __all__ = ["FactPair", "Proof", "arrived", "prove", "untouched"]
 
@@ -65,7 +65,7 @@ def prove(
         progress(piece.size or 0)
         if digest != item.payload.digest:
             faults.append(f"the {piece.title} is not what was carried")
-        faults += edition.unlike(piece, {**berth_fields, **found.fields})
+        faults += edition.unlike(piece, found, berth_fields)
     faults += [f"the {piece.title} was not carried, but is there" for piece in there.values()]
     pairs = []
     for key, label in game.fact_labels.items():

@@ -21,9 +21,18 @@ from clever_ferry.layouts.spec import (
     SpanSpec,
 )
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
-from clever_ferry.recipes.edition import Berthing, Cloud, Edition, Game, Mark, PieceFile
+from clever_ferry.recipes.edition import (
+    Berthing,
+    Cloud,
+    Edition,
+    Game,
+    Mark,
+    Packs,
+    PieceFile,
+)
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
+from clever_ferry.recipes.slips import Slip
 
 __all__ = ["FindBox", "compile_box", "compile_game"]
 
@@ -62,11 +71,11 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         layers = compile_layers(recipe.layers, layouts)
     except FerryError as error:
         raise RecipeError("This recipe does not fit together.", details=(error.what,)) from None
-    reader = FactReader(recipe.facts, recipe.pieces, layouts, layers)
+    reader = FactReader(recipe.facts, recipe.pieces, layouts, layers, recipe.packs)
     editions: dict[str, Edition] = {}
     for name, info in recipe.editions.items():
         here = _Faults(f"editions.{name}")
-        edition = _edition(name, info, recipe, layers, reader, find_box, here)
+        edition = _edition(name, info, recipe, layers, layouts, reader, find_box, here)
         if edition is not None and not here.lines:
             editions[name] = edition
         faults += here.lines
@@ -107,6 +116,7 @@ def _edition(
     info: EditionInfo,
     recipe: GameRecipe,
     layers: Mapping[str, Chain],
+    layouts: Mapping[str, Layout],
     reader: FactReader,
     find_box: FindBox,
     faults: _Faults,
@@ -131,10 +141,12 @@ def _edition(
         ]
         berths.append(Berthing(place, pattern, tuple(one for one in archives if one is not None)))
     berth_fields = frozenset(f for b in berths if b.pattern for f in b.pattern.fields)
-    files = _files(info, recipe, layers, faults)
+    files = _files(info, recipe, layers, layouts, faults)
     if files is None:
         return None
-    keys = _key_fields(files, recipe, berth_fields, faults)
+    keys = _key_fields(files, recipe, berth_fields, info.newest, faults)
+    if info.newest is not None and getattr(info.fields.get(info.newest), "type", "") != "number":
+        faults.add("newest", f"there is no field {info.newest!r} that is a number")
     _clashes(files, info.fields, faults)
     never = [
         faults.pattern(f"never[{number}]", text, info.fields)
@@ -166,6 +178,10 @@ def _edition(
         )
         if pattern is not None
     ]
+    packs = _packs(info, recipe, faults)
+    if packs is not None:
+        extra.append(packs.pattern)
+    _demand_faults(info, recipe, faults)
     if info.not_newer is not None and info.not_newer not in recipe.facts:
         faults.add("not_newer", f"there is no fact {info.not_newer!r}; {_known(recipe.facts)}")
     used = berth_fields.union(
@@ -179,13 +195,40 @@ def _edition(
         tuple(files), recipe.pieces, reader, info.most_slots, info.start, info.after,
         info.runs_as, tuple(pattern for pattern in never if pattern is not None), tuple(clouds),
         info.apps, tuple(marks), tuple(pattern for pattern in rebuilt if pattern is not None),
-        info.not_newer,
+        info.not_newer, packs, info.limits, info.arriving,
+        info.newest,
     )  # fmt: skip
 
 
+def _packs(info: EditionInfo, recipe: GameRecipe, faults: _Faults) -> Packs | None:
+    if info.packs is None:
+        return None
+    pattern = faults.pattern("packs.path", info.packs.path, info.fields)
+    if recipe.packs is None:
+        faults.add("packs", "the recipe has no table `packs` that says where a save names them")
+    if pattern is not None and info.packs.field not in pattern.fields:
+        faults.add("packs.path", f"{pattern.text!r} lacks {{{info.packs.field}}}, their name")
+    return Packs(info.packs, pattern) if pattern is not None else None
+
+
+def _demand_faults(info: EditionInfo, recipe: GameRecipe, faults: _Faults) -> None:
+    """Say where limits and notes name what the recipe does not have."""
+    for number, limit in enumerate(info.limits, 1):
+        if limit.piece is not None and limit.piece not in recipe.pieces:
+            faults.add(f"limits[{number}].piece", f"there is no piece {limit.piece!r}; "
+                       f"{_known(recipe.pieces)}")  # fmt: skip
+        if limit.fact is not None and limit.fact not in recipe.facts:
+            faults.add(f"limits[{number}].fact", f"there is no fact {limit.fact!r}; "
+                       f"{_known(recipe.facts)}")  # fmt: skip
+    for source in info.arriving:
+        if source not in recipe.editions:
+            faults.add(f"arriving.{source}", f"there is no such edition; {_known(recipe.editions)}")
+
+
 def _files(
-    info: EditionInfo, recipe: GameRecipe, layers: Mapping[str, Chain], faults: _Faults
-) -> list[PieceFile] | None:
+    info: EditionInfo, recipe: GameRecipe, layers: Mapping[str, Chain],
+    layouts: Mapping[str, Layout], faults: _Faults,
+) -> list[PieceFile] | None:  # fmt: skip
     files: list[PieceFile] = []
     for number, file in enumerate(info.files, 1):
         key = f"files[{number}]"
@@ -200,12 +243,23 @@ def _files(
         patterns = [faults.pattern(f"{key}.path", text, info.fields) for text in file.paths]
         kinds = [one.kind for layer in file.layers for one in recipe.layers.get(layer, ())]
         named = tuple(pattern for pattern in patterns if pattern)
-        files.append(PieceFile(file.role, named, chain, file.old, tuple(kinds)))
+        slip = None
+        if file.describes is not None and file.layout is not None:
+            if file.layout not in layouts:
+                faults.add(f"{key}.layout", f"there is no layout {file.layout!r}; "
+                           f"{_known(layouts)}")  # fmt: skip
+            else:
+                slip = Slip(file.describes, layouts[file.layout])
+        files.append(PieceFile(file.role, named, chain, file.old, tuple(kinds), slip))
     roles = [file.role for file in files]
     for role in {role for role in roles if roles.count(role) > 1}:
         faults.add("files", f"the role {role!r} stands twice; give one entry a list of paths")
+    for slip in (file.slip for file in files if file.slip):
+        if slip.of not in roles or any(one.role == slip.of and one.slip for one in files):
+            faults.add("files", f"{slip.of!r}, which a file describes, has no file of its own here")
+    slips = {file.role for one in recipe.editions.values() for file in one.files if file.describes}
     for role, piece in recipe.pieces.items():
-        if piece.needed and role not in roles:
+        if piece.needed and role not in roles and role not in slips:
             faults.add("files", f"the piece {role!r} is needed, but has no file here")
     return None if faults.lines else files
 
@@ -230,8 +284,9 @@ def _clashes(files: list[PieceFile], fields: Mapping[str, FieldSpec], faults: _F
 
 
 def _key_fields(
-    files: list[PieceFile], recipe: GameRecipe, berth_fields: frozenset[str], faults: _Faults
-) -> tuple[str, ...]:
+    files: list[PieceFile], recipe: GameRecipe, berth_fields: frozenset[str], newest: str | None,
+    faults: _Faults,
+) -> tuple[str, ...]:  # fmt: skip
     """Return the fields that make out a save; every piece's name must hold all of them."""
     keys: dict[str, None] = {}
     own = {file.role: recipe.pieces[file.role] for file in files}
@@ -239,11 +294,13 @@ def _key_fields(
         if not own[file.role].shared:
             each = own[file.role].each
             named = file.patterns[0].fields
-            keys.update(dict.fromkeys(f for f in named if f != each and f not in berth_fields))
+            apart = {each, newest} | berth_fields
+            keys.update(dict.fromkeys(f for f in named if f not in apart))
     for number, file in enumerate(files, 1):
         piece = own[file.role]
         for pattern in file.patterns:
-            missing = [] if piece.shared else [f for f in keys if f not in pattern.fields]
+            every = [*keys, *filter(None, [newest])]
+            missing = [] if piece.shared else [f for f in every if f not in pattern.fields]
             if piece.each and piece.each not in pattern.fields:
                 missing.append(piece.each)
             if missing:
@@ -329,7 +386,12 @@ def _computed_faults(
 
 
 def _fact_faults(recipe: GameRecipe) -> list[str]:
-    faults = [
+    faults = []
+    if recipe.packs is not None:
+        source = recipe.packs.source
+        if source not in recipe.pieces or not recipe.pieces[source].holds:
+            faults.append(f"packs.from: {source!r} is no piece that says what it `holds`")
+    faults += [
         f"pieces.{role}.opens: there is no layer {layer!r}; {_known(recipe.layers)}"
         for role, piece in recipe.pieces.items()
         for layer in piece.opens

@@ -3,19 +3,42 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
-from clever_ferry.boxes import Box, Contents, Entry, Put
-from clever_ferry.cargo import DigestedPayload, Piece, Save
-from clever_ferry.errors import RefusedError, UnsupportedError
+from clever_ferry.boxes import Box, Contents, Entry
+from clever_ferry.cargo import Piece, Save
+from clever_ferry.errors import UnsupportedError
 from clever_ferry.layers import Chain
 from clever_ferry.naming import Ambiguous, FieldSpec, Pattern, Value
 from clever_ferry.recipes.facts import UNREADABLE, FactReader
-from clever_ferry.recipes.models import BerthInfo, CloudInfo, MarkInfo, PieceInfo
+from clever_ferry.recipes.models import (
+    ArrivingInfo,
+    BerthInfo,
+    CloudInfo,
+    LimitInfo,
+    MarkInfo,
+    PacksHere,
+    PieceInfo,
+)
+from clever_ferry.recipes.slips import Slip
 
-__all__ = ["Berthing", "Cloud", "Edition", "Game", "Laid", "Listing", "Mark", "PieceFile"]
+__all__ = [
+    "Berthing",
+    "Cloud",
+    "Edition",
+    "Game",
+    "Listing",
+    "Mark",
+    "Packs",
+    "PieceFile",
+    "values_of",
+]
+
+
+_Key = tuple[tuple[Value, ...], int | None]
+"""The values that make out a save, and its generation."""
 
 
 class Berthing(NamedTuple):
@@ -31,6 +54,13 @@ class Mark(NamedTuple):
     """A file in a berth that shows which store or release made it."""
 
     info: MarkInfo
+    pattern: Pattern
+
+
+class Packs(NamedTuple):
+    """How an edition keeps add-ons."""
+
+    info: PacksHere
     pattern: Pattern
 
 
@@ -52,6 +82,8 @@ class PieceFile:
     """Endings of the old copies that the game leaves."""
     wrapping: tuple[str, ...] = ()
     """The kinds of its layers, the outermost first."""
+    slip: Slip | None = None
+    """What it describes and how, where that is all it does."""
 
 
 @dataclass(frozen=True)
@@ -64,14 +96,8 @@ class Listing:
     problems: tuple[str, ...]
     spare: tuple[str, ...] = ()
     """Old copies of files that are there."""
-
-
-class Laid(NamedTuple):
-    """One piece as it will stand in the target; its payload's digest is known once it is read."""
-
-    piece: Piece
-    payload: DigestedPayload
-    put: Put
+    behind: tuple[Save, ...] = ()
+    """Earlier generations of saves, which the game keeps beside the one that counts."""
 
 
 @dataclass(frozen=True)
@@ -104,6 +130,12 @@ class Edition:
     """Names of files that the game makes anew, so that a crossing removes them."""
     not_newer: str | None = None
     """The fact that must not be newer in what is carried than in the target's own saves."""
+    packs: Packs | None = None
+    limits: tuple[LimitInfo, ...] = ()
+    arriving: Mapping[str, ArrivingInfo] = field(default_factory=dict)
+    """What is special about saves from another edition, by its id."""
+    newest: str | None = None
+    """The name field of which the highest counts, where several generations are kept."""
 
     @property
     def optional_fields(self) -> frozenset[str]:
@@ -172,15 +204,16 @@ class Edition:
         `given` is what the user has stated, such as a key.
         """
         problems = _unlike(contents.bound, berth_fields, "The index")
-        groups: dict[tuple[Value, ...], list[Piece]] = {}
-        fields_of: dict[tuple[Value, ...], dict[str, Value]] = {}
+        groups: dict[_Key, list[Piece]] = {}
+        fields_of: dict[_Key, dict[str, Value]] = {}
         shared: list[Piece] = []
         unread: list[str] = []
         untold: list[Entry] = []
         spare: list[str] = []
 
         def take(entry: Entry, file: PieceFile, values: dict[str, Value], old: bool) -> None:
-            key = tuple(values.get(name, "") for name in self.key_fields)
+            key = (tuple(values.get(name, "") for name in self.key_fields),
+                   int(values[self.newest]) if self.newest in values else None)  # fmt: skip
             there = shared if self.pieces[file.role].shared else groups.setdefault(key, [])
             piece = self._piece(entry, file, values, given or {}, old)
             if old and any(one.key == piece.key for one in there):
@@ -204,14 +237,20 @@ class Edition:
             else:
                 take(entry, *found, True)
         groups = {key: pieces for key, pieces in groups.items() if pieces}
-        order = sorted(groups, key=lambda key: [_sortable(part) for part in key])
-        saves = []
-        for place, key in enumerate(order, 1):
-            slot = fields_of[key]["slot"] if self.numbered else place
-            saves.append(self._save(int(slot), fields_of[key], groups[key], facts))
+        names = sorted({name for name, _ in groups}, key=lambda key: [_sortable(p) for p in key])
+        place = {name: number for number, name in enumerate(names, 1)}
+        saves: list[Save] = []
+        behind: list[Save] = []
+        for key in sorted(groups, key=lambda key: (place[key[0]], key[1] or 0)):
+            name, turn = key
+            slot = fields_of[key]["slot"] if self.numbered else place[name]
+            save = self._save(int(slot), fields_of[key], groups[key], facts, turn)
+            last = turn is None or turn == max(other or 0 for own, other in groups if own == name)
+            (saves if last else behind).append(save)
         saves.sort(key=lambda save: save.slot)
         return Listing(
-            tuple(saves), tuple(shared), tuple(unread), tuple(problems), tuple(spare)
+            tuple(saves), tuple(shared), tuple(unread), tuple(problems), tuple(spare),
+            tuple(behind),
         )  # fmt: skip
 
     def _old_copy(self, name: str, fold: bool) -> tuple[PieceFile, dict[str, Value]] | None:
@@ -254,13 +293,20 @@ class Edition:
         given: Mapping[str, str],
         old: bool,
     ) -> Piece:
-        own = {k: v for k, v in values.items() if k not in self.key_fields}
-        problem, bound, said = entry.problem, {}, {}
+        apart = (*self.key_fields, self.newest)
+        own = {k: v for k, v in values.items() if k not in apart}
+        problem = entry.problem
+        bound: dict[str, int | str] = {}
+        said: dict[str, Mapping[str, Any]] = {}
         payload = entry.payload
-        if not problem and file.chain.layers:
+        if not problem and (file.chain.layers or file.slip):
             try:
                 peeled = file.chain.peel(payload, given)
                 payload, bound, said = peeled.payload, dict(peeled.bound), dict(peeled.said)
+                if file.slip is not None:
+                    values_ = file.slip.values(payload)
+                    bound |= file.slip.bound(values_)
+                    said[file.slip.layout.name] = values_
             except (*UNREADABLE, UnsupportedError) as error:
                 problem = f"it can't be read: {error.what.rstrip('.')}"
             except OSError as error:
@@ -277,11 +323,14 @@ class Edition:
             bound,
             said,
             old,
+            file.slip.of if file.slip else "",
+            entry.payload,
         )
 
     def _save(
-        self, slot: int, fields: Mapping[str, Value], pieces: list[Piece], facts: bool
-    ) -> Save:
+        self, slot: int, fields: Mapping[str, Value], pieces: list[Piece], facts: bool,
+        turn: int | None,
+    ) -> Save:  # fmt: skip
         problems = []
         by_key: dict[object, Piece] = {}
         for piece in pieces:
@@ -296,16 +345,17 @@ class Edition:
             problems += read.problems
         return Save(
             slot, dict(fields), tuple(pieces), read.facts if read else (), tuple(problems),
-            read.notes if read else (),
+            read.notes if read else (), read.packs if read else (), turn,
         )  # fmt: skip
 
     def missing(self, pieces: Iterable[Piece]) -> list[str]:
         """Return the roles that a save must have here and these pieces do not fill."""
         present = {piece.role for piece in pieces}
         return [
-            role
-            for role, info in self.pieces.items()
-            if info.needed and role not in present and self.file_of(role) is not None
+            file.role
+            for file in self.files
+            if file.role not in present
+            and (self.pieces[file.role].needed or (file.slip and file.slip.of in present))
         ]
 
     def verified(self, save: Save, berth_fields: Mapping[str, Value]) -> Save:
@@ -314,77 +364,40 @@ class Edition:
         That is what sizes and checksums say, and whether each wrapping names this berth.
         """
         problems = list(save.problems)
-        known = {**berth_fields, **save.fields}
         for piece in save.pieces:
-            problems += self.unlike(piece, known)
+            problems += self.unlike(piece, save, berth_fields)
             if piece.problem:
                 continue
             problem = self.reader.check(piece)
             if problem:
                 problems.append(f"{piece.entry}: {problem}")
+            else:
+                problems += self._unlike_its_slip(piece, save)
         return replace(save, problems=tuple(dict.fromkeys(problems)))
 
-    def unlike(self, piece: Piece, fields: Mapping[str, Value]) -> list[str]:
-        """Return where a piece's wrapping names another account, world or slot than it is in."""
-        return _unlike(piece.bound, {**fields, **piece.fields}, f"The {piece.title}")
+    def unlike(self, piece: Piece, save: Save, berth_fields: Mapping[str, Value]) -> list[str]:
+        """Return where a piece's wrapping names another account, world or slot than it is in.
 
-    # Writing -----------------------------------------------------------------------------
+        A slip is also held against the save's facts.
+        """
+        known = {**berth_fields, **save.fields, **piece.fields}
+        if piece.describes:
+            known = {**values_of(save), **known}
+        return _unlike(piece.bound, known, f"The {piece.title}")
+
+    def _unlike_its_slip(self, piece: Piece, save: Save) -> list[str]:
+        """Return what a slip says otherwise of a piece."""
+        found = []
+        for slip in save.pieces:
+            file = self.file_of(slip.role)
+            of_it = slip.describes == piece.role and slip.fields == piece.fields
+            if of_it and file is not None and file.slip is not None:
+                found += file.slip.faults(slip, piece)
+        return found
 
     def file_of(self, role: str) -> PieceFile | None:
         """Return how this edition keeps a role, or None where it has no such piece."""
         return next((file for file in self.files if file.role == role), None)
-
-    def lay(
-        self,
-        save: Save,
-        fields: Mapping[str, Value],
-        berth_fields: Mapping[str, Value],
-        replaced: Save | None = None,
-    ) -> list[Laid]:
-        """Dress a save's pieces for this edition, under the names that `fields` give.
-
-        What a header must say and the source does not, it takes from the save `replaced`.
-        Pieces that this edition has no name for are left out. Raises NamingError where a
-        name can't hold its fields, and RefusedError where two pieces would have one name.
-        """
-        known = {**berth_fields, **fields}
-        laid: list[Laid] = []
-        names: dict[str, str] = {}
-        said = {piece.key: piece.said for piece in (replaced.pieces if replaced else ())}
-        for piece in save.pieces:
-            file = self.file_of(piece.role)
-            if file is None:
-                continue
-            name = file.patterns[0].write({**known, **piece.fields})
-            other = names.setdefault(name.casefold(), piece.title)
-            if other != piece.title:
-                raise RefusedError(f"The {piece.title} and the {other} would both be {name!r}.")
-            if self.barred(name):
-                raise RefusedError(
-                    f"The {piece.title} would become {name!r}, which the recipe says is never "
-                    "to be touched."
-                )
-            payload = DigestedPayload(piece.payload)
-            dressed = file.chain.dress(
-                payload,
-                {**known, **piece.fields},
-                said={**said.get(piece.key, {}), **piece.said},
-            )
-            laid.append(Laid(piece, payload, Put(name, dressed, piece.stamp or 0)))
-        return laid
-
-    def lay_shared(self, piece: Piece, berth_fields: Mapping[str, Value]) -> Laid | None:
-        """Dress a piece that all saves share; None where this edition has no such piece."""
-        file = self.file_of(piece.role)
-        if file is None or not self.pieces[piece.role].shared:
-            return None
-        known = {**berth_fields, **piece.fields}
-        name = file.patterns[0].write(known)
-        if self.barred(name):
-            raise RefusedError(f"{name} is never to be touched, as the recipe says.")
-        payload = DigestedPayload(piece.payload)
-        dressed = file.chain.dress(payload, known, said=piece.said)
-        return Laid(piece, payload, Put(name, dressed, piece.stamp or 0))
 
 
 @dataclass(frozen=True)
@@ -399,6 +412,11 @@ class Game:
     compared: frozenset[str]
     editions: Mapping[str, Edition]
     layers: Mapping[str, Chain]
+
+
+def values_of(save: Save) -> dict[str, Value]:
+    """Return a save's facts as the values that a slip can repeat."""
+    return {fact.key: fact.value for fact in save.facts if isinstance(fact.value, int | str)}
 
 
 def _unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str) -> list[str]:

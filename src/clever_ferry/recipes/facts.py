@@ -18,9 +18,9 @@ from clever_ferry.errors import (
     UnsupportedError,
 )
 from clever_ferry.layers import Chain
-from clever_ferry.layouts import Layout, point
+from clever_ferry.layouts import Layout, every, point
 from clever_ferry.payload import Payload, head, read_all
-from clever_ferry.recipes.models import FactInfo, PieceInfo
+from clever_ferry.recipes.models import FactInfo, PacksInfo, PieceInfo
 
 __all__ = ["UNREADABLE", "FactReader", "in_words"]
 
@@ -41,6 +41,8 @@ class FactsRead(NamedTuple):
     facts: tuple[Fact, ...]
     problems: tuple[str, ...]
     notes: tuple[str, ...]
+    packs: tuple[str, ...] = ()
+    """The add-ons that the save uses."""
 
 
 class FactReader:
@@ -52,9 +54,10 @@ class FactReader:
         pieces: Mapping[str, PieceInfo],
         layouts: Mapping[str, Layout],
         layers: Mapping[str, Chain],
+        packs: PacksInfo | None = None,
     ) -> None:
         self._facts, self._pieces = facts, pieces
-        self._layouts, self._layers = layouts, layers
+        self._layouts, self._layers, self._packs = layouts, layers, packs
 
     @property
     def from_names(self) -> frozenset[str]:
@@ -92,7 +95,25 @@ class FactReader:
                 facts.append(_fact(key, info, value))
             else:
                 problems.append(f"{info.label}: {info.at} in the {piece.title} is no single value")
-        return FactsRead(tuple(facts), tuple(dict.fromkeys(problems)), tuple(dict.fromkeys(notes)))
+        packs = self._packs_used(opened, pieces) if self._packs else ()
+        return FactsRead(
+            tuple(facts), tuple(dict.fromkeys(problems)), tuple(dict.fromkeys(notes)), packs
+        )
+
+    def _packs_used(self, opened: dict[object, Any], pieces: Sequence[Piece]) -> tuple[str, ...]:
+        assert self._packs is not None
+        info = FactInfo.model_validate({
+            "label": self._packs.label, "from": self._packs.source, "at": "", "opens":
+            self._packs.opens,
+        })  # fmt: skip
+        piece = next((one for one in pieces if one.role == info.source), None)
+        if piece is None or piece.problem:
+            return ()
+        try:
+            found = every(self._opened(opened, info, piece), self._packs.at)
+        except (*UNREADABLE, UnsupportedError):
+            return ()  # told as a problem of the facts beside
+        return tuple(dict.fromkeys(str(one) for one in found if isinstance(one, str | int)))
 
     def check(self, piece: Piece) -> str:
         """Read a piece to its end, through the layers that it opens by; return what is damaged."""

@@ -110,6 +110,51 @@ class FactInfo(_Info):
         return self
 
 
+class PacksInfo(_Info):
+    """Where a save says which add-ons it uses."""
+
+    label: Line = "Packs"
+    source: Id = Field(alias="from", description="the piece's role")
+    at: str = Field(description="the path of their names in the piece; `*` is every one in a list")
+    opens: tuple[Id, ...] = ()
+
+
+class PacksHere(_Info):
+    """How an edition keeps add-ons, and what it does without one."""
+
+    under: Under | None = Field(
+        default=None, description="the known folder that `path` is below; without it, the berth"
+    )
+    path: str = Field(description="a file or folder that each add-on has, as a name pattern")
+    field: FieldName = Field(default="pack", description="the field of `path` that names it")
+    says: Line = Field(description="what the game says where one is missing")
+    passable: bool = Field(default=False, description="the save can be loaded all the same")
+
+
+class LimitInfo(_Info):
+    """How large what a save holds may be."""
+
+    piece: Id | None = Field(default=None, description="the piece whose bytes are bounded")
+    fact: Id | None = Field(default=None, description="the fact (a number) that is bounded")
+    most: int = Field(ge=0)
+    says: Line = Field(description="why, and the way out")
+
+    @model_validator(mode="after")
+    def _of_one(self) -> Self:
+        if (self.piece is None) == (self.fact is None):
+            raise ValueError("a limit is of either a `piece` or a `fact`")
+        return self
+
+
+class ArrivingInfo(_Info):
+    """What is special about saves that come from one other edition."""
+
+    notes: tuple[Line, ...] = Field(default=(), description="what this edition does differently")
+    after: tuple[Line, ...] = Field(
+        default=(), description="what to do in the game first, before all else of `after`"
+    )
+
+
 class BerthInfo(_Info):
     """A place where an edition keeps its saves."""
 
@@ -145,11 +190,22 @@ class FileInfo(_Info):
         description="name pattern; of several, the first is written and the others are still read"
     )
     layers: tuple[Id, ...] = ()
+    describes: Id | None = Field(
+        default=None,
+        description="the role that this file only describes; it is made anew by `layout`",
+    )
+    layout: Id | None = Field(default=None, description="the layout of a file that describes")
     old: tuple[Line, ...] = Field(
         default=(),
         description="endings of the old copies that the game leaves; one serves where the file "
         "itself is missing",
     )
+
+    @model_validator(mode="after")
+    def _described(self) -> Self:
+        if (self.describes is None) != (self.layout is None):
+            raise ValueError("`describes` and `layout` go together")
+        return self
 
     @property
     def paths(self) -> tuple[str, ...]:
@@ -209,6 +265,15 @@ class EditionInfo(_Info):
         "so that they do not contradict what it carries",
     )
     cloud: tuple[CloudInfo, ...] = ()
+    newest: FieldName | None = Field(
+        default=None,
+        description="the number in the names that goes up when the game saves: the highest counts",
+    )
+    packs: PacksHere | None = None
+    limits: tuple[LimitInfo, ...] = ()
+    arriving: dict[Id, ArrivingInfo] = Field(
+        default={}, description="by the edition that saves come from"
+    )
 
 
 class GameRecipe(_Info):
@@ -218,6 +283,7 @@ class GameRecipe(_Info):
     game: GameInfo
     pieces: dict[Id, PieceInfo] = Field(min_length=1)
     facts: dict[Id, FactInfo] = {}
+    packs: PacksInfo | None = None
     layouts: dict[Id, LayoutSpec] = {}
     layers: dict[Id, tuple[LayerSpec, ...]] = {}
     editions: dict[Id, EditionInfo] = Field(min_length=1)

@@ -71,6 +71,8 @@ def _piece(game: Game, file: PieceFile) -> tuple[str, str, str]:
     info = game.pieces[file.role]
     what = info.label or file.role
     what += " (shared by all saves)" if info.shared else "" if info.needed else " (if there is one)"
+    if file.slip is not None:
+        return what, file.patterns[0].text, f"describes the {file.slip.of}"
     wrapped = "wrapped: " + " + ".join(file.wrapping) if file.wrapping else "as it is"
     return what, file.patterns[0].text, wrapped
 
@@ -82,10 +84,22 @@ def _rules(edition: Edition) -> Iterator[str]:
         yield "saves of a newer game than its own are refused"
     if edition.runs_as:
         yield f"nothing is written while it runs ({', '.join(edition.runs_as)})"
+    for limit in edition.limits:
+        what = f"{limit.piece} of {limit.most:,} bytes" if limit.piece else (
+            f"{limit.fact} of {limit.most:,}"
+        )  # fmt: skip
+        yield f"it takes a {what} at the most"
+    if edition.packs is not None:
+        answer = "loads such a save all the same" if edition.packs.info.passable else (
+            "refuses a save whose add-ons it lacks"
+        )  # fmt: skip
+        yield f"its add-ons are in {edition.packs.pattern.text}; the game {answer}"
     for cloud in edition.clouds:
         yield f"{cloud.info.title} may put an old save back; a crossing says what to do then"
     for pattern in edition.never:
         yield f"{pattern.text} is never touched"
+    if edition.newest is not None:
+        yield f"of several files that differ in {{{edition.newest}}} alone, the highest counts"
     for pattern in edition.rebuilt:
         yield f"{pattern.text} is removed by a crossing, and made anew by the game"
     old = {file.role: ", ".join(file.old) for file in edition.files if file.old}
@@ -98,6 +112,10 @@ def told_route(game: Game, source: Edition, target: Edition) -> RouteTold:
     """Tell what a crossing from one edition to another will do and needs."""
     does, needs = [], []
     for file in target.files:
+        if file.slip is not None:
+            does.append(f"the {file.role}: {file.patterns[0].text} is made anew; it describes the "
+                        f"{file.slip.of}")  # fmt: skip
+            continue
         other = source.file_of(file.role)
         info = game.pieces[file.role]
         if other is None or info.shared:
@@ -111,6 +129,7 @@ def told_route(game: Game, source: Edition, target: Edition) -> RouteTold:
             continue
         words = {
             "kept": "kept", "adopted": "taken from the save that is replaced",
+            "usual": "what all the target's saves have",
             "made": "made new", "given": f"given by you (--give {name}=…)",
         }  # fmt: skip
         does.append(f"{name}: {', or '.join(words[way] for way in ways)}")
@@ -120,7 +139,7 @@ def told_route(game: Game, source: Edition, target: Edition) -> RouteTold:
     if bound:
         does.append(f"stamped with the target's {', '.join(bound)}")
     for file in source.files:
-        if target.file_of(file.role) is None:
+        if target.file_of(file.role) is None and file.slip is None:
             does.append(f"left behind: the {file.role}, as the target has none")
     shared = [role for role, info in game.pieces.items() if info.shared and target.file_of(role)]
     if shared:
@@ -128,6 +147,8 @@ def told_route(game: Game, source: Edition, target: Edition) -> RouteTold:
                     "say --with")  # fmt: skip
     if target.most_slots is not None and (source.most_slots or 10**9) > target.most_slots:
         needs.append(f"a slot up to {target.most_slots}: the target shows no more")
+    if source.id in target.arriving:
+        does += target.arriving[source.id].notes
     if target.secrets | source.secrets:
         names = ", ".join(sorted(target.secrets | source.secrets))
         needs.append(f"what only you know: --give {names}=…")

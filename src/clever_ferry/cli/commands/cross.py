@@ -43,6 +43,9 @@ __all__ = ["command"]
     "--newer-ok", is_flag=True,
     help="The target's game was updated: let saves go that are newer than its own.",
 )  # fmt: skip
+@click.option(
+    "--packs-ok", is_flag=True, help="The target's game has the add-ons, though they are not seen."
+)
 @click.option("--dry-run", is_flag=True, help="Show the plan and change nothing.")
 @click.option("--yes", is_flag=True, help="Carry it out without asking.")
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
@@ -56,8 +59,8 @@ __all__ = ["command"]
 @click.pass_obj
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,
-    sharing: tuple[str, ...], whole_only: bool, newer_ok: bool, dry_run: bool, yes: bool,
-    replace: bool,
+    sharing: tuple[str, ...], whole_only: bool, newer_ok: bool, packs_ok: bool, dry_run: bool,
+    yes: bool, replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
 ) -> None:  # fmt: skip
@@ -89,7 +92,7 @@ def command(
             source, target, given=given,
             from_account=answers.get("--from-account", from_account),
             to_account=answers.get("--to-account", to_account),
-            sharing=sharing, whole_only=whole_only, newer_ok=newer_ok,
+            sharing=sharing, whole_only=whole_only, newer_ok=newer_ok, packs_ok=packs_ok,
         ),
         ask=ask,
     )  # fmt: skip
@@ -161,7 +164,9 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
         f"byte for byte as carried, {counted(compared, 'fact')} the same."
     )
     clouds = [line for cloud in plan.signs.clouds for line in cloud.answer]
-    after = [*clouds, *plan.target.berth.edition.after]
+    edition = plan.target.berth.edition
+    arriving = edition.arriving.get(plan.source.berth.edition.id)
+    after = [*clouds, *(arriving.after if arriving else ()), *edition.after]
     if after:
         out.print("\n" + heading("Now in the game"))
         moved = crossed.proofs[0].save

@@ -1,0 +1,39 @@
+"""Add-ons: which of them a berth's game has at hand."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+
+from clever_ferry.errors import FerryError
+from clever_ferry.finding.berths import Berth
+from clever_ferry.finding.grounds import DiskGround
+from clever_ferry.finding.searching import folders_fitting
+from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.names import folded
+
+__all__ = ["installed_packs"]
+
+
+def installed_packs(berth: Berth) -> set[str] | None:
+    """Return the names, in lower case, of the add-ons that are there.
+
+    None where the edition's recipe, or the place, does not let that be told.
+    """
+    packs = berth.edition.packs
+    if packs is None or berth.within is not None:
+        return None
+    base = berth.root
+    if packs.info.under is not None:
+        known = berth.computer.folders.get(packs.info.under) if berth.computer else None
+        if known is None:
+            return None
+        base = known
+    ground, segments = DiskGround(base, berth.fold), packs.pattern.segments
+    found = [fields for _, fields in folders_fitting(ground, segments)]
+    for folder, above in folders_fitting(ground, segments[:-1]):
+        with suppress(FerryError, OSError):
+            for file in FolderFiles(ground.place(folder)).walk(lambda _: False):
+                own = segments[-1].match(file.path, fold=berth.fold)
+                if isinstance(own, dict):
+                    found.append({**above, **own})
+    return {folded(str(fields[packs.info.field])) for fields in found}

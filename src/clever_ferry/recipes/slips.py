@@ -1,0 +1,80 @@
+"""Slips: small files that describe a piece (its sizes, digests, owner, day), made with it.
+
+A slip is no progress of its own: a crossing never carries it, and makes it anew for its target.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from clever_ferry.cargo import Piece
+from clever_ferry.errors import DamagedError
+from clever_ferry.layers.headers import LARGEST_HEADER, Header, reckon
+from clever_ferry.layouts import Layout
+from clever_ferry.naming import Value
+from clever_ferry.payload import Payload, StreamPayload, head
+
+__all__ = ["Slip"]
+
+
+@dataclass(frozen=True)
+class Slip:
+    """How the slip of one role is laid out."""
+
+    of: str
+    """The role that it describes."""
+    layout: Layout
+
+    def values(self, payload: Payload) -> dict[str, Any]:
+        """Read a slip; raises DamagedError (a LayoutError mostly) where it does not fit."""
+        raw = head(payload, LARGEST_HEADER + 1)
+        if len(raw) > LARGEST_HEADER:
+            raise DamagedError(f"it has more than {LARGEST_HEADER:,} bytes.")
+        return self.layout.read_whole(raw)
+
+    def bound(self, values: Mapping[str, Any]) -> dict[str, int | str]:
+        """Return what it says of name fields and facts."""
+        named = self.layout.bound.items()
+        return {
+            field: values[own].hex() if isinstance(values[own], bytes) else values[own]
+            for own, field in named
+        }
+
+    def made(
+        self,
+        wrapped: Payload,
+        payload: Payload,
+        known: Mapping[str, Value],
+        said: Mapping[str, Mapping[str, Any]],
+    ) -> Payload:
+        """Return the slip of a piece, of its bytes as they will lie (`wrapped`) and its payload.
+
+        What the layout neither reckons nor binds is taken from what another slip has `said`.
+        """
+        header = Header(self.layout)
+        values = header.known(header.recall(said), known)
+
+        def written() -> Iterator[bytes]:
+            reckoned, _ = reckon(self.layout, wrapped, payload, values)
+            yield header.written({**values, **reckoned})
+
+        return StreamPayload(written)
+
+    def faults(self, slip: Piece, piece: Piece) -> list[str]:
+        """Return where a slip says otherwise than the piece is; reads the piece to its end."""
+        values = slip.said.get(self.layout.name)
+        if values is None or piece.wrapped is None:
+            return []
+        reckoned, _ = reckon(self.layout, piece.wrapped, piece.payload, values)
+        return [
+            f"{slip.entry}: it says {_told(values[name])} for {name}, but the {piece.title} has "
+            f"{_told(value)}"
+            for name, value in reckoned.items()
+            if values.get(name) != value
+        ]
+
+
+def _told(value: Any) -> str:
+    return value.hex() if isinstance(value, bytes) else f"{value:,}"
