@@ -195,7 +195,8 @@ def _shared(source: OpenBerth, target: OpenBerth, sharing: Collection[str]) -> t
             continue
         if piece.problem:
             raise DamagedError(f"The {piece.title} is damaged: {piece.problem}.")
-        one = lay_shared(target.berth.edition, piece, target.berth.fields)
+        known = {**target.berth.places, **target.berth.fields}
+        one = lay_shared(target.berth.edition, piece, known)
         if one is not None:
             laid.append(one)
     return tuple(laid)
@@ -302,6 +303,7 @@ def _move(
             changes.append(change)
     replaced = goal.replaced or _same_name(target, fields)
     secrets = {name: given[name] for name in edition.secrets if name in given}
+    known = {**target.berth.places, **target.berth.fields, **secrets}
     turns = [
         one.turn or 0
         for one in (*target.listing.saves, *target.listing.behind)
@@ -311,7 +313,7 @@ def _move(
         edition,
         save,
         fields,
-        {**target.berth.fields, **secrets},
+        known,
         replaced,
         max(turns, default=0) + 1,
     )

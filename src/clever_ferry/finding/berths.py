@@ -9,6 +9,7 @@ from pathlib import Path
 from clever_ferry.boxes import Contents
 from clever_ferry.finding.computers import Computer
 from clever_ferry.keeping import About
+from clever_ferry.layers.paths import FOLDER
 from clever_ferry.moving import FolderFiles
 from clever_ferry.moving.names import System
 from clever_ferry.naming import Value
@@ -59,6 +60,14 @@ class Berth:
         return About(self.game.id, self.edition.id, title, self.edition.box_title is not None)
 
     @property
+    def places(self) -> dict[str, Value]:
+        """The known folders of its computer, and its own, as programs there spell them."""
+        if self.computer is None:
+            return {}
+        folders = {**self.computer.folders, "berth": self.root}
+        return {f"{FOLDER}{name}": self.computer.spelled(path) for name, path in folders.items()}
+
+    @property
     def folder(self) -> FolderFiles:
         """Its folder, to be written."""
         return FolderFiles(self.root, fold=self.fold)
@@ -100,7 +109,8 @@ def open_berth(
     if lenient and berth.within is None:
         files = FolderFiles(berth.root, fold=berth.fold, closed=closed)
     contents = berth.edition.box.read(files, berth.edition.enter)
-    listing = berth.edition.read(contents, berth.fields, fold=files.fold, facts=facts, given=given)
+    stated = {**berth.places, **(given or {})}
+    listing = berth.edition.read(contents, berth.fields, fold=files.fold, facts=facts, given=stated)
     if closed:
         listing = replace(listing, problems=(*listing.problems, *closed))
     return OpenBerth(berth, contents, listing)

@@ -82,11 +82,16 @@ class Computer:
         kept = [part.rstrip(":") for part in parts if drives or not part.endswith(":")]
         return self.top.joinpath(*kept)
 
-    def spelled(self, folder: Path) -> int:
-        """Return how many characters a folder's path has on this computer."""
-        if self.top is not None and folder.is_relative_to(self.top):
-            folder = folder.relative_to(self.top)
-        return len(str(folder))
+    def spelled(self, folder: Path) -> str:
+        """Return a folder's path as this computer's own programs spell it."""
+        if self.top is None or not folder.is_relative_to(self.top):
+            return str(folder)
+        parts = list(folder.relative_to(self.top).parts)
+        if self.system != "windows":
+            return "/" + "/".join(parts)
+        # A disk or a prefix stands for one drive alone, mostly C.
+        drive = parts.pop(0) if parts and len(parts[0]) == 1 else "C"
+        return f"{drive}:\\" + "\\".join(parts)
 
     @property
     def fold(self) -> bool:

@@ -88,7 +88,7 @@ def _berth(
     root = ground.place(path)
     return Berth(
         game, edition, computer.name, computer.system, root, dict(fields), ground.within(path),
-        above=computer.spelled(root), computer=computer,
+        above=len(computer.spelled(root)), computer=computer,
     )  # fmt: skip
 
 

@@ -24,6 +24,7 @@ from clever_ferry.layers.found import Checked, Found
 from clever_ferry.layers.headers import After, ByTag, Footer, Header
 from clever_ferry.layers.identity import Identity
 from clever_ferry.layers.layer import Layer
+from clever_ferry.layers.paths import Paths
 from clever_ferry.layers.spec import (
     AesSpec,
     AfterSpec,
@@ -35,6 +36,7 @@ from clever_ferry.layers.spec import (
     HeaderSpec,
     IdentitySpec,
     LayerSpec,
+    PathsSpec,
     SecretSpec,
     SwapSpec,
     TextSpec,
@@ -118,7 +120,7 @@ class Chain:
 
 
 def _recalled(layer: Layer, said: Mapping[str, Mapping[str, Any]]) -> Any:
-    if isinstance(layer, Header | Footer | ByTag):
+    if isinstance(layer, Header | Footer | ByTag | Identity):
         return layer.recall(said) or None
     return None
 
@@ -178,6 +180,8 @@ def compile_layers(
                 return Swap(spec)
             case TextSpec():
                 return Text(spec)
+            case PathsSpec():
+                return Paths(spec)
             case IdentitySpec():
                 return Identity(spec)
             case ChunksSpec():

@@ -17,6 +17,7 @@ __all__ = [
     "HeaderSpec",
     "IdentitySpec",
     "LayerSpec",
+    "PathsSpec",
     "SecretSpec",
     "SwapSpec",
     "TextSpec",
@@ -169,6 +170,17 @@ class IdentitySpec(_Spec):
     holds: Literal["json", "ini"]
     at: tuple[str, ...] = Field(min_length=1, description="paths of it; `*` is every name there")
     bound: str = Field(description="the name field")
+    kept: bool = Field(
+        default=False, description="where nothing else is known, the source's stays, as in a world"
+    )
+
+
+class PathsSpec(_Spec):
+    """Paths stand in a text piece; those in known folders are written as the target has them."""
+
+    kind: Literal["paths"]
+    holds: Literal["json", "ini"]
+    at: tuple[str, ...] = Field(min_length=1, description="where; `*` is every name there")
 
 
 class ChunksSpec(_Spec):
@@ -208,6 +220,7 @@ LayerSpec = Annotated[
     | SwapSpec
     | TextSpec
     | IdentitySpec
+    | PathsSpec
     | ChunksSpec,
     Field(discriminator="kind"),
 ]

@@ -197,11 +197,11 @@ class Edition:
         *,
         fold: bool,
         facts: bool = True,
-        given: Mapping[str, str] | None = None,
+        given: Mapping[str, Value] | None = None,
     ) -> Listing:
         """Tell the saves among a box's entries; `facts=False` leaves all payloads unread.
 
-        `given` is what the user has stated, such as a key.
+        `given` is what the user has stated, such as a key, and the known folders' paths.
         """
         problems = _unlike(contents.bound, berth_fields, "The index")
         groups: dict[_Key, list[Piece]] = {}
@@ -290,7 +290,7 @@ class Edition:
         entry: Entry,
         file: PieceFile,
         values: Mapping[str, Value],
-        given: Mapping[str, str],
+        given: Mapping[str, Value],
         old: bool,
     ) -> Piece:
         apart = (*self.key_fields, self.newest)
