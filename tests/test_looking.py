@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from clever_ferry.moving import FolderFiles
 from clever_ferry.moving.scanning import New, scan
-from clever_ferry.recipes.edition import PieceFile
+from clever_ferry.recipes.parts import PieceFile
 from clever_ferry.unboxing.surveying import survey
 from clever_ferry_demo.world import lay_loft
 from tests.conftest import Den

@@ -31,8 +31,8 @@ from clever_ferry.crossing import (
 )
 from clever_ferry.crossing.backing_up import BackedUp, back_up
 from clever_ferry.crossing.guarding import refuse_busy
+from clever_ferry.crossing.tidying import Hidden, Tidied, hidden_saves, tidy
 from clever_ferry.errors import (
-    FerryError,
     NotFoundError,
     UnknownNameError,
     WrongUseError,
@@ -43,7 +43,6 @@ from clever_ferry.finding import (
     Computer,
     Search,
     described_computer,
-    find_berths,
     one_berth,
     open_berth,
     parse_address,
@@ -51,57 +50,20 @@ from clever_ferry.finding import (
     this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.finding.evidence import evidence_of
-from clever_ferry.finding.harbours import Harbour
-from clever_ferry.finding.searching import never_started
 from clever_ferry.finding.signs import signs_of
+from clever_ferry.handovers import Handover, plan_handover
 from clever_ferry.harbours import Harbours
 from clever_ferry.keeping import (
     Keeps,
     Record,
     Snapshot,
 )
-from clever_ferry.moving import FolderFiles
+from clever_ferry.looking import Seen, Sight, Surveyed, look, look_for_changes, look_into
 from clever_ferry.moving.changes import Changes, Watch
 from clever_ferry.proving.pairing import Pairs, pair
 from clever_ferry.recipes import Edition, Game, Recipes
-from clever_ferry.tree import Files, OneFile
-from clever_ferry.unboxing.surveying import Survey, survey
 
-__all__ = ["Checked", "Ferry", "Sight", "open_ferry"]
-
-
-@dataclass(frozen=True)
-class Sight:
-    """A berth and what it holds, or why that can't be told."""
-
-    berth: Berth
-    saves: tuple[Save, ...]
-    problems: tuple[str, ...]
-    evidence: tuple[str, ...] = ()
-    """What speaks for the store or release that it is said to be of."""
-
-
-@dataclass(frozen=True)
-class Seen:
-    """What a look around found."""
-
-    sights: tuple[Sight, ...]
-    troubles: tuple[str, ...]
-    """What could not be looked into, and which parts of exports are missing."""
-    missing: tuple[NotFoundError, ...]
-    """Editions that could be on this computer and have nothing here, with what makes a berth."""
-    faults: tuple[FerryError, ...]
-    """What is wrong with recipes."""
-
-
-@dataclass(frozen=True)
-class Surveyed:
-    """What a folder seems to hold, and the saves of known games in it."""
-
-    place: Harbour
-    survey: Survey
-    sights: tuple[Sight, ...]
+__all__ = ["Checked", "Ferry", "Seen", "Sight", "Surveyed", "open_ferry"]
 
 
 @dataclass(frozen=True)
@@ -132,33 +94,7 @@ class Ferry:
 
     def look(self, game: str | None = None) -> Seen:
         """Return every berth of every known game, or of one, at every harbour at hand."""
-        games, faults = ([self.recipes.game(game)], []) if game else self.recipes.games()
-        every = [(one, edition) for one in games for edition in one.editions.values()]
-        here = [find_berths(self.computer, one, edition) for one, edition in every]
-        places = [one for one in self.harbours.all() if one.there]
-        found = Search().with_(*here, *(self.harbours.look_at(place, games) for place in places))
-        has = {berth.edition.id for berth in found.berths if game}
-        missing = [
-            never_started(search, one, edition)
-            for (one, edition), search in zip(every, here, strict=True)
-            if game and search.looked and edition.id not in has
-        ]
-        sights = sorted(found.berths, key=lambda berth: (berth.game.title, bool(berth.at)))
-        return Seen(
-            tuple(self._sight(berth, bool(game)) for berth in sights),
-            found.troubles,
-            tuple(missing),
-            tuple(faults),
-        )
-
-    def _sight(self, berth: Berth, close: bool) -> Sight:
-        evidence = evidence_of(berth) if close else ()
-        try:
-            # Facts are for `slots`; names, sizes and times are enough to tell berths apart.
-            listing = open_berth(berth, facts=close, lenient=True).listing
-        except (FerryError, OSError) as error:
-            return Sight(berth, (), (getattr(error, "what", str(error)),), evidence)
-        return Sight(berth, listing.saves, listing.problems, evidence)
+        return look(self.computer, self.recipes, self.harbours, game)
 
     def changes(self, watch: Watch) -> tuple[Changes, dict[Path, str]]:
         """Return the files that changed in the usual places, as `watch` finds them.
@@ -166,41 +102,12 @@ class Ferry:
         These are this computer's known folders and those of compatibility prefixes. Also
         returns whose saves the folders hold, for those that are in berths of known games.
         """
-        watch.add(self.computer.folders)
-        prefixes = [one for one in self.harbours.all() if one.kind == "compatibility prefix"]
-        for computer in (own for one in prefixes for own in one.computers):
-            watch.add(computer.folders)
-        games = self.recipes.games()[0]
-        searches = [
-            find_berths(self.computer, game, edition)
-            for game in games
-            for edition in game.editions.values()
-        ]
-        searches += [self.harbours.look_at(place, games) for place in prefixes]
-        berths = [berth for search in searches for berth in search.berths]
-        changes = watch.end([self.keeps.folder, self.keeps.locker.folder])
-        return changes, {
-            one.folder: f"{berth.game.title}, {berth.edition.title}"
-            for one in changes.folders
-            for berth in berths
-            if one.folder.is_relative_to(berth.root)
-        }
+        own = [self.keeps.folder, self.keeps.locker.folder]
+        return look_for_changes(self.computer, self.recipes, self.harbours, watch, own)
 
     def survey(self, path: Path) -> Surveyed:
         """Tell what a folder or an archive seems to hold, and whose saves it reads as."""
-        place = self.harbours.named_or_at(str(path.absolute()))
-        closed: list[str] = []
-        files: Files = FolderFiles(path, closed=closed)
-        if place.export is not None and not path.is_dir():
-            files = place.export
-        elif not path.is_dir():
-            files = FolderFiles(path.parent)
-            told = survey(OneFile(files, path.name))
-            return Surveyed(place, told, ())
-        told = survey(files)
-        told.troubles += [*closed, *(one for one in place.problems if one not in told.troubles)]
-        found = self.harbours.look_at(place, self.recipes.games()[0])
-        return Surveyed(place, told, tuple(self._sight(berth, True) for berth in found.berths))
+        return look_into(self.recipes, self.harbours, path)
 
     def game_and_edition(self, address: Address) -> tuple[Game, Edition]:
         """Return what an address names; raises UnknownNameError with the near names."""
@@ -424,6 +331,33 @@ class Ferry:
                 if save.slot > most
             ]
         return Checked(berth, verified, tuple(problems))
+
+    # Worlds that friends share, and what games write in front -------------------------------
+
+    def handover(self, where: str, to: str, account: str | None = None) -> Handover:
+        """Plan to hand a world over to a guest who is to host it; nothing is written.
+
+        `carry_out(handover.here)` does so in the own copy, and `write_handover` writes a file.
+        """
+        return plan_handover(self._chosen(where, account), to)
+
+    def hidden(self, where: str, account: str | None = None) -> tuple[OpenBerth, list[Hidden]]:
+        """Return a berth, and its carried saves that a newer generation stands before."""
+        opened = self._chosen(where, account)
+        return opened, hidden_saves(opened, self.log())
+
+    def tidy(
+        self, opened: OpenBerth, hidden: list[Hidden], progress: Progress = silent, *,
+        game_closed: bool = False,
+    ) -> Tidied:  # fmt: skip
+        """Take away what stands before carried saves; `undo` brings it back."""
+        self._refuse_busy(opened.berth, game_closed)
+        return tidy(opened, hidden, self.keeps, progress=progress)
+
+    def _chosen(self, where: str, account: str | None) -> OpenBerth:
+        address = parse_address(where)
+        opened = open_berth(self.berth(address, account, writing=True))
+        return _only(opened, select(opened.listing.saves, address.slots, opened.berth.address))
 
     def plan_undo(self, number: int | None = None) -> Undoing:
         """Say what undoing a crossing will do."""

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import time
-import tomllib
 from pathlib import Path
 from typing import Any
 
+from clever_ferry_demo.computers import folders_of
 from clever_ferry_demo.saltglass.depot import DepotStore
 from clever_ferry_demo.saltglass.finch import FinchStore
 from clever_ferry_demo.saltglass.longshore import write_export
@@ -146,24 +146,18 @@ def lay_loft(folder: Path, now_ns: int | None = None) -> Path:
     return top
 
 
-def _folders(top: Path) -> dict[str, Path]:
-    file = top / "computer.toml" if top.is_dir() else top
-    if not file.is_file():
-        raise RefusalError(f"no described computer is at {top}")
-    described = tomllib.loads(file.read_text("utf-8"))
-    return {name: file.parent / path for name, path in described["folders"].items()}
-
-
 def _depot(top: Path, account: str = DEPOT_ACCOUNT) -> DepotStore:
-    return DepotStore(_folders(top)["low-data"] / "NineKettles" / "Saltglass" / account)
+    return DepotStore(folders_of(top)["low-data"] / "NineKettles" / "Saltglass" / account)
 
 
 def _tern(top: Path, account: str = TERN_ACCOUNT) -> TernStore:
-    return TernStore(_folders(top)["local-data"] / "TernArcade" / "Crates" / account / "saltglass")
+    return TernStore(
+        folders_of(top)["local-data"] / "TernArcade" / "Crates" / account / "saltglass"
+    )
 
 
 def _finch(top: Path, account: str = FINCH_ACCOUNT) -> FinchStore:
-    return FinchStore(_folders(top)["documents"] / "Pocket Finch" / account / "SALTGLASS")
+    return FinchStore(folders_of(top)["documents"] / "Pocket Finch" / account / "SALTGLASS")
 
 
 Store = DepotStore | TernStore | FinchStore

@@ -6,6 +6,7 @@ from rich.console import Console
 
 from clever_ferry.cli.screen import counted, escape, facts_line, size, steps, table, when
 from clever_ferry.crossing import Move, Plan
+from clever_ferry.recipes.laying import Laid
 
 __all__ = ["print_plan"]
 
@@ -37,7 +38,10 @@ def print_plan(out: Console, plan: Plan) -> None:
 def _replaced(move: Move) -> str:
     if move.replaced is None:
         return "[good]nothing: the slot is free[/]" if move.slot else "[good]nothing[/]"
-    return f"[care]{escape(move.replaced.title)}[/]\n[dim]{escape(facts_line(move.replaced))}[/]"
+    kind = "\n[dim]a throwaway[/]" if move.replaced.throwaway else ""
+    return (
+        f"[care]{escape(move.replaced.title)}[/]{kind}\n[dim]{escape(facts_line(move.replaced))}[/]"
+    )
 
 
 def _print_changes(out: Console, plan: Plan, move: Move) -> None:
@@ -64,10 +68,14 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
             f"{counted(said['places'], 'place')} in the {item.piece.title}"
             for item in move.laid
             for key, said in item.piece.said.items()
-            if key.startswith("identity ")
+            if key.removeprefix("identity ") in bound
         ]
         told = f" ({', '.join(places)})" if places else ""
         out.print(f"  stamped   with the target's {escape(', '.join(bound) + told)}")
+    for item in move.laid:
+        if item.piece.describes:
+            out.print(f"  made      {escape(item.put.name)}, the {escape(item.piece.role)} that "
+                      f"describes the {escape(item.piece.describes)}")  # fmt: skip
     if strays := plan.strays(move):
         out.print(f"  [care]not known[/]   {escape(', '.join(strays[:4]))}"
                   f"{' …' if len(strays) > 4 else ''}: in its folder, and not carried")  # fmt: skip
@@ -86,14 +94,16 @@ def _binds(plan: Plan, role: str) -> set[str]:
 
 def _print_kept(out: Console, plan: Plan) -> None:
     for move in plan.moves:
-        if move.replaced and move.replaced.title != move.save.title:
+        if move.replaced is None or move.replaced.throwaway:
+            continue
+        if move.replaced.title != move.save.title:
             out.print(
                 f"[care]Careful: what stands there is {escape(move.replaced.title)}, another save "
                 f"than {escape(move.save.title)}.[/]"
             )
-        if move.replaced and (move.replaced.stamp or 0) > (move.save.stamp or 0):
+        if (move.replaced.stamp or 0) > (move.save.stamp or 0):
             out.print(
-                f"[care]Careful: the {escape(move.replaced.title)} that would be replaced is newer "
+                f"[care]Careful: what would be replaced ({escape(move.replaced.title)}) is newer "
                 f"than what you carry[/] (saved {when(move.replaced.stamp)}, against "
                 f"{when(move.save.stamp)})."
             )
@@ -101,12 +111,14 @@ def _print_kept(out: Console, plan: Plan) -> None:
         total = size(sum(save.size for save in plan.replaced))
         names = ", ".join(save.title for save in plan.replaced)
         out.print(f"[bold]Backed up first:[/] {escape(names)} ({total})")
-    there = {piece.key for piece in plan.target.listing.shared}
+    there = {piece.role for piece in plan.target.listing.shared}
     for item in plan.shared:
-        why = "as you ask; the target's own is backed up" if item.piece.key in there else (
+        why = "as you ask; the target's own is backed up" if item.piece.role in there else (
             "the target has none"
         )  # fmt: skip
         out.print(f"[bold]Goes too:[/] the {escape(item.piece.title)}, {why}")
+    for item in plan.laid:
+        _print_paths(out, item)
     if plan.rebuilt:
         out.print(f"[bold]Removed:[/] {escape(', '.join(plan.rebuilt[:4]))}"
                   f"{' …' if len(plan.rebuilt) > 4 else ''}; the game makes it anew")  # fmt: skip
@@ -121,6 +133,20 @@ def _print_kept(out: Console, plan: Plan) -> None:
         out.print(f"[bold]Left alone:[/] the target's {escape(names)}, and all its other saves")
     _print_signs(out, plan)
     out.print()
+
+
+def _print_paths(out: Console, item: Laid) -> None:
+    """Say which paths inside a piece are written as the target spells them, and which are not."""
+    said = item.piece.said.get("paths")
+    if said is None:
+        return
+    what = escape(item.piece.title)
+    if said["places"]:
+        out.print(f"  [dim]{counted(said['places'], 'folder')} named in the {what}: written as the "
+                  "target has them[/]")  # fmt: skip
+    for path in said["left"]:
+        out.print(f"[care]Note:[/] {escape(path)}, named in the {what}, is in no folder that is "
+                  "known; set it anew in the game.")  # fmt: skip
 
 
 def _print_signs(out: Console, plan: Plan) -> None:

@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from uuid import UUID
 
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.crossing.demands import pack_notes, refuse_too_large
+from clever_ferry.crossing.goals import Goal, goals_of
 from clever_ferry.crossing.versions import version_notes
 from clever_ferry.errors import (
-    ChoiceNeededError,
     DamagedError,
     NotFoundError,
     RefusedError,
     WrongUseError,
 )
-from clever_ferry.finding.addresses import names_of, parse_slots, select
+from clever_ferry.finding.addresses import select
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.signs import Signs
 from clever_ferry.moving import refuse_forbidden
@@ -25,10 +25,7 @@ from clever_ferry.naming import FieldSpec, Value
 from clever_ferry.recipes.edition import Edition
 from clever_ferry.recipes.laying import Laid, lay, lay_shared
 
-__all__ = ["THROWAWAY", "Change", "Move", "Plan", "make_plan"]
-
-THROWAWAY = "throwaway"
-"""Stands for a slot: that of the target's newest save that was hardly played."""
+__all__ = ["Change", "Move", "Plan", "make_plan"]
 
 
 @dataclass(frozen=True)
@@ -123,6 +120,7 @@ def make_plan(
     whole_only: bool = False,
     newer_ok: bool = False,
     packs_ok: bool = False,
+    itself: bool = False,
 ) -> Plan:
     """Plan a crossing of the chosen slots (all, if None) to `slots` of the target.
 
@@ -130,7 +128,8 @@ def make_plan(
     keeps every name field of the source, where a backup comes back to where it was. `sharing`
     are roles of shared pieces to carry even where the target has its own; None: carry none.
     `whole_only` leaves damaged saves behind instead of refusing; `newer_ok` lets newer saves go,
-    `packs_ok` those whose add-ons are not seen in the target.
+    `packs_ok` those whose add-ons are not seen in the target. `itself`: the saves were changed, and
+    go onto what they were.
     Raises FerryError subclasses for all that would stand in the way.
     """
     if target.berth.within is not None:
@@ -154,12 +153,13 @@ def make_plan(
     secrets = source.berth.edition.secrets | target.berth.edition.secrets
     named = {name: value for name, value in given.items() if name not in secrets}
     _refuse_foreign_given(named, target.berth.edition)
-    goals = _goals(saves, target, slots, given)
+    goals = goals_of(saves, target, slots, given)
     moves = [
         _move(save, goal, target, _own(save) if as_it_was else given, random)
         for save, goal in zip(saves, goals, strict=True)
     ]
-    _refuse_same(source, target, moves)
+    if not itself:
+        _refuse_same(source, target, moves)
     _refuse_collisions(target, moves)
     _refuse_beyond_limit(target, moves)
     shared = _shared(source, target, sharing) if sharing is not None else ()
@@ -188,11 +188,13 @@ def _shared(source: OpenBerth, target: OpenBerth, sharing: Collection[str]) -> t
             raise WrongUseError(f"{role!r} is no piece that saves share; there are: {told}.")
         if role not in {piece.role for piece in source.listing.shared}:
             raise NotFoundError(f"{source.berth.address} has no {role}.")
-    there = {piece.key for piece in target.listing.shared}
     laid = []
     for piece in source.listing.shared:
-        if piece.role not in sharing and (piece.key in there or piece.problem):
+        own = _like(piece, source, target)
+        if piece.role not in sharing and (own is not None or piece.problem):
             continue
+        if own is not None:  # it goes under the name that the target's own one has
+            piece = replace(piece, fields=own.fields)
         if piece.problem:
             raise DamagedError(f"The {piece.title} is damaged: {piece.problem}.")
         known = {**target.berth.places, **target.berth.fields}
@@ -202,83 +204,21 @@ def _shared(source: OpenBerth, target: OpenBerth, sharing: Collection[str]) -> t
     return tuple(laid)
 
 
+def _like(piece: Piece, source: OpenBerth, target: OpenBerth) -> Piece | None:
+    """Return the target's own piece of a shared role; of several, the one for the same player."""
+    each = source.berth.game.pieces[piece.role].each
+    for own in target.listing.shared:
+        if own.role == piece.role and (each is None or own.fields.get(each) == piece.fields[each]):
+            return own
+    return None
+
+
 def _own(save: Save) -> dict[str, str]:
     return {name: str(value) for name, value in save.fields.items() if name != "slot"}
 
 
-@dataclass(frozen=True)
-class _Goal:
-    """Where a save is to go: a slot, a save that it replaces, a name; what is not set is open."""
-
-    slot: int | None = None
-    replaced: Save | None = None
-    name: str | None = None
-
-
-def _goals(
-    saves: Sequence[Save], target: OpenBerth, slots: str | None, given: Mapping[str, str]
-) -> list[_Goal]:
-    edition, there = target.berth.edition, target.listing.saves
-    if slots is None:
-        if not edition.numbered:
-            return [_Goal() for _ in saves]
-        return [_Goal(slot=save.slot, replaced=_in_slot(there, save.slot)) for save in saves]
-    named = [save for save in there if slots.casefold() in names_of(save)]
-    if not named and slots.casefold() == THROWAWAY and len(saves) == 1:
-        return [_onto_throwaway(target)]
-    wanted = parse_slots(slots)
-    if named or wanted.named:
-        if len(saves) != 1:
-            raise WrongUseError(
-                f"{len(saves)} saves can't all become {slots!r}.",
-                advice="Choose one save with :SLOT after the first address.",
-            )
-        if named:
-            one = select(there, slots, target.berth.address)[0]
-            return [_Goal(slot=one.slot, replaced=one)]
-        if edition.numbered or len(edition.key_fields) != 1:
-            select(there, slots, target.berth.address)  # tells which there are
-        return [_Goal(name=slots)]
-    if len(wanted.numbers) != len(saves):
-        first = wanted.numbers[0]
-        raise WrongUseError(
-            f"{len(saves)} saves are to go to {len(wanted.numbers)} slots ({slots}).",
-            advice=f"Name as many slots, such as :{first}-{first + len(saves) - 1}.",
-        )
-    if edition.numbered:
-        return [_Goal(slot=slot, replaced=_in_slot(there, slot)) for slot in wanted.numbers]
-    return [
-        _Goal(slot=number, replaced=select(there, str(number), target.berth.address)[0])
-        for number in wanted.numbers
-    ]
-
-
-def _onto_throwaway(target: OpenBerth) -> _Goal:
-    """Return the newest of the target's saves that were hardly played."""
-    made = [save for save in target.listing.saves if save.throwaway]
-    if not made:
-        raise NotFoundError(
-            f"{target.berth.address} has no throwaway save: none was played for less than ten "
-            "minutes.",
-            advice=f"Begin a new game in {target.berth.edition.title}, save, and try again.",
-        )
-    newest = max(made, key=lambda save: save.stamp or 0)
-    return _Goal(slot=newest.slot, replaced=newest)
-
-
-def _in_slot(saves: Sequence[Save], slot: int) -> Save | None:
-    there = [save for save in saves if save.slot == slot]
-    if len(there) > 1:
-        names = ", ".join(save.title for save in there)
-        raise ChoiceNeededError(
-            f"Slot {slot} of the target is held by {len(there)} saves: {names}.",
-            advice="Say which one is to be replaced by its name: …:NAME",
-        )
-    return there[0] if there else None
-
-
 def _move(
-    save: Save, goal: _Goal, target: OpenBerth, given: Mapping[str, str],
+    save: Save, goal: Goal, target: OpenBerth, given: Mapping[str, str],
     random: Callable[[int], bytes],
 ) -> Move:  # fmt: skip
     edition = target.berth.edition
@@ -366,7 +306,7 @@ def _arrival(
             return Change(name, _made(field, random), "made")
     ways = " or ".join(field.on_arrival)
     raise RefusedError(
-        f"{save.title} needs a {name} in the target, and there is none ({ways}).",
+        f"{save.title} needs the target's {name}, and there is none ({ways}).",
         details=("This edition takes only a save that it made itself.",)
         if {"adopted", "usual"} & set(field.on_arrival)
         else (),
@@ -461,10 +401,25 @@ def _refuse_beyond_limit(target: OpenBerth, moves: Sequence[Move]) -> None:
             )
     count = len(target.listing.saves) + sum(move.replaced is None for move in moves)
     if not edition.numbered and count > most:
-        raise RefusedError(f"{edition.title} shows only {most} saves; this would make {count}.")
+        oldest = min(target.listing.saves, key=lambda save: save.stamp or 0, default=None)
+        told = f"The oldest there is {oldest.title}." if oldest else ""
+        raise RefusedError(
+            f"{edition.title} shows only {most} saves; this would make {count}.",
+            details=(told,) if told else (),
+            advice="Remove one in the game, or carry onto one: name it after the second address.",
+        )
 
 
 def _slots_told(target: OpenBerth, most: int) -> list[str]:
     taken = {save.slot: save.title for save in target.listing.saves}
     free = [str(slot) for slot in range(1, most + 1) if slot not in taken]
-    return [f"Free slots: {', '.join(free) if free else 'none'}."]
+    lines = [f"Free slots: {', '.join(free) if free else 'none'}."]
+    tries = [save for save in target.listing.saves if save.throwaway and save.slot <= most]
+    if not free:
+        oldest = sorted(target.listing.saves, key=lambda save: save.stamp or 0)
+        lines += [
+            f"Could be replaced (:{save.slot} with --replace): {save.title}, "
+            f"{'a throwaway' if save.throwaway else 'the oldest'}"
+            for save in tries[:3] or oldest[:1]
+        ]
+    return lines

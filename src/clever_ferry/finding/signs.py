@@ -10,7 +10,7 @@ from clever_ferry.finding.evidence import file_saying
 from clever_ferry.moving import FolderFiles
 from clever_ferry.moving.files import is_folder
 from clever_ferry.moving.system import held_open, running_programs
-from clever_ferry.recipes.edition import Cloud
+from clever_ferry.recipes.parts import Cloud
 
 __all__ = ["CloudOn", "Signs", "signs_of"]
 

@@ -122,7 +122,8 @@ class Text:
             text = raw.removeprefix(self.mark).decode(encoding)
         except UnicodeDecodeError as error:
             raise DamagedError(f"This is no {encoding} text: {error}.") from None
-        if self.spec.ending == "crlf" and text.count("\n") == text.count("\r\n"):
+        # Also where line feeds are the rule: the same edition may have come from another system.
+        if text.count("\n") == text.count("\r\n"):
             text = text.replace("\r\n", "\n")
         yield text.encode()
 

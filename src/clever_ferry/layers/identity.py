@@ -31,7 +31,7 @@ class Identity:
 
     def __init__(self, spec: IdentitySpec) -> None:
         self.spec = spec
-        self.bound = frozenset([spec.bound])
+        self.bound = frozenset([] if spec.kept else [spec.bound])
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, list[str]]:
         """Return the text with marks in the value's places; the residue is what stood there."""

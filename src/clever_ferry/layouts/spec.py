@@ -224,6 +224,7 @@ class TextSpec(_Framed):
     )
     pad: int | None = Field(default=None, ge=0, le=255, description="fills a fixed size")
     equals: str | None = None
+    usual: str | None = Field(default=None, description="what to write where none is known")
     bound: str | None = Field(default=None, description="the name field that it repeats")
 
 

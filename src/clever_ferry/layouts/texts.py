@@ -140,6 +140,8 @@ class Text:
     def write(self, out: Output, values: Mapping[str, Any]) -> None:
         """Write it with its frame."""
         text = self.spec.equals
+        if text is None and self.spec.usual is not None:
+            text = str(values.get(self.name, self.spec.usual))
         if text is None:
             text = str(value_of(out, values, self.name))
         try:
@@ -179,7 +181,7 @@ class Text:
         """Set no text."""
         fixed = isinstance(self.spec.size, int) and self.spec.pad is None
         count = int(self.spec.size or 0) // self.unit if fixed else 0
-        values[self.name] = self.spec.equals or "\0" * count
+        values[self.name] = self.spec.equals or self.spec.usual or "\0" * count
 
 
 class Identifier:

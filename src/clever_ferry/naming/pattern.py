@@ -158,7 +158,7 @@ class Pattern:
                 continue
             if token.name not in values:
                 raise NamingError(
-                    f"The name {self.text!r} needs a {token.name}, and none is known."
+                    f"The name {self.text!r} needs its {token.name}, and none is known."
                 )
             raw = token.field.write(values[token.name])
             if raw is None:

@@ -21,17 +21,10 @@ from clever_ferry.layouts.spec import (
     SpanSpec,
 )
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
-from clever_ferry.recipes.edition import (
-    Berthing,
-    Cloud,
-    Edition,
-    Game,
-    Mark,
-    Packs,
-    PieceFile,
-)
+from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
+from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
 from clever_ferry.recipes.slips import Slip
 
 __all__ = ["FindBox", "compile_box", "compile_game"]
@@ -90,6 +83,7 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         frozenset(key for key, info in recipe.facts.items() if info.compared),
         editions,
         layers,
+        recipe.handover,
     )
 
 
@@ -250,7 +244,7 @@ def _files(
                            f"{_known(layouts)}")  # fmt: skip
             else:
                 slip = Slip(file.describes, layouts[file.layout])
-        files.append(PieceFile(file.role, named, chain, file.old, tuple(kinds), slip))
+        files.append(PieceFile(file.role, named, chain, file.old, tuple(kinds), slip, file.told))
     roles = [file.role for file in files]
     for role in {role for role in roles if roles.count(role) > 1}:
         faults.add("files", f"the role {role!r} stands twice; give one entry a list of paths")
@@ -276,7 +270,8 @@ def _clashes(files: list[PieceFile], fields: Mapping[str, FieldSpec], faults: _F
                 continue
             for other in files:
                 clashing = [p.text for p in other.patterns if p.match(name) is not None]
-                if other is not file and clashing:
+                apart = other.told is not None or file.told is not None
+                if other is not file and clashing and not apart:
                     faults.add(
                         f"files[{number}].path",
                         f"{name!r} fits {pattern.text!r} and {clashing[0]!r} of the {other.role}",
@@ -386,7 +381,7 @@ def _computed_faults(
 
 
 def _fact_faults(recipe: GameRecipe) -> list[str]:
-    faults = []
+    faults = _handover_faults(recipe)
     if recipe.packs is not None:
         source = recipe.packs.source
         if source not in recipe.pieces or not recipe.pieces[source].holds:
@@ -416,6 +411,25 @@ def _fact_faults(recipe: GameRecipe) -> list[str]:
                 faults.append(
                     f"facts.{name}.opens: there is no layer {layer!r}; {_known(recipe.layers)}"
                 )
+    return faults
+
+
+def _handover_faults(recipe: GameRecipe) -> list[str]:
+    info = recipe.handover
+    if info is None:
+        return []
+    named = {"host": info.host, "guest": info.guest}
+    named |= {f"lists[{n}].piece": one.piece for n, one in enumerate(info.lists, 1)}
+    faults = [
+        f"handover.{key}: there is no piece {role!r}; {_known(recipe.pieces)}"
+        for key, role in named.items()
+        if role not in recipe.pieces
+    ]
+    if info.guest in recipe.pieces and not recipe.pieces[info.guest].each:
+        faults.append(f"handover.guest: there is only one {info.guest}; it needs `each`")
+    layers = [layer for steps in recipe.layers.values() for layer in steps]
+    if info.named not in [one.bound for one in layers if one.kind == "identity" and one.kept]:
+        faults.append(f"handover.named: no identity layer with `kept` is bound to {info.named!r}")
     return faults
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import Any
 
 from clever_ferry.boxes import Box, Contents, Entry
 from clever_ferry.cargo import Piece, Save
@@ -15,75 +15,17 @@ from clever_ferry.naming import Ambiguous, FieldSpec, Pattern, Value
 from clever_ferry.recipes.facts import UNREADABLE, FactReader
 from clever_ferry.recipes.models import (
     ArrivingInfo,
-    BerthInfo,
-    CloudInfo,
+    HandoverInfo,
     LimitInfo,
-    MarkInfo,
-    PacksHere,
     PieceInfo,
 )
-from clever_ferry.recipes.slips import Slip
+from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
 
-__all__ = [
-    "Berthing",
-    "Cloud",
-    "Edition",
-    "Game",
-    "Listing",
-    "Mark",
-    "Packs",
-    "PieceFile",
-    "values_of",
-]
+__all__ = ["Edition", "Game", "Listing", "values_of"]
 
 
 _Key = tuple[tuple[Value, ...], int | None]
 """The values that make out a save, and its generation."""
-
-
-class Berthing(NamedTuple):
-    """Where an edition keeps its saves: below which known folder, in folders of which names."""
-
-    info: BerthInfo
-    pattern: Pattern | None
-    archives: tuple[Pattern, ...] = ()
-    """How the zips of its export are named."""
-
-
-class Mark(NamedTuple):
-    """A file in a berth that shows which store or release made it."""
-
-    info: MarkInfo
-    pattern: Pattern
-
-
-class Packs(NamedTuple):
-    """How an edition keeps add-ons."""
-
-    info: PacksHere
-    pattern: Pattern
-
-
-class Cloud(NamedTuple):
-    """A store's own copy of the saves, and the file that shows that it is on."""
-
-    info: CloudInfo
-    sign: Pattern | None
-
-
-@dataclass(frozen=True)
-class PieceFile:
-    """One role's names and wrapping in an edition."""
-
-    role: str
-    patterns: tuple[Pattern, ...]
-    chain: Chain
-    old: tuple[str, ...] = ()
-    """Endings of the old copies that the game leaves."""
-    wrapping: tuple[str, ...] = ()
-    """The kinds of its layers, the outermost first."""
-    slip: Slip | None = None
-    """What it describes and how, where that is all it does."""
 
 
 @dataclass(frozen=True)
@@ -223,7 +165,7 @@ class Edition:
             fields_of[key] = {k: values[k] for k in self.key_fields if k in values}
 
         for entry in contents.entries:
-            match self._told(entry.name, fold):
+            match self._told(entry.name, fold, entry):
                 case None:
                     untold.append(entry)
                 case str(problem):
@@ -265,7 +207,9 @@ class Edition:
                         return told
         return None
 
-    def _told(self, name: str, fold: bool) -> tuple[PieceFile, dict[str, Value]] | str | None:
+    def _told(
+        self, name: str, fold: bool, entry: Entry | None = None
+    ) -> tuple[PieceFile, dict[str, Value]] | str | None:
         found: list[tuple[PieceFile, dict[str, Value]]] = []
         if self.barred(name):
             return None
@@ -277,7 +221,7 @@ class Edition:
                 values = pattern.match(name, fold=fold)
                 if isinstance(values, Ambiguous):
                     return f"{name} can be read in two ways by {pattern.text!r}"
-                if values is not None:
+                if values is not None and (entry is None or file.is_it(entry)):
                     found.append((file, values))
                     break
         if len(found) > 1:
@@ -293,7 +237,8 @@ class Edition:
         given: Mapping[str, Value],
         old: bool,
     ) -> Piece:
-        apart = (*self.key_fields, self.newest)
+        shared = self.pieces[file.role].shared
+        apart = () if shared else (*self.key_fields, self.newest)
         own = {k: v for k, v in values.items() if k not in apart}
         problem = entry.problem
         bound: dict[str, int | str] = {}
@@ -412,6 +357,7 @@ class Game:
     compared: frozenset[str]
     editions: Mapping[str, Edition]
     layers: Mapping[str, Chain]
+    handover: HandoverInfo | None = None
 
 
 def values_of(save: Save) -> dict[str, Value]:

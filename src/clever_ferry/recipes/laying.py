@@ -10,7 +10,8 @@ from clever_ferry.cargo import DigestedPayload, Piece, Save
 from clever_ferry.errors import RefusedError
 from clever_ferry.naming import Value
 from clever_ferry.payload import BytesPayload
-from clever_ferry.recipes.edition import Edition, PieceFile, values_of
+from clever_ferry.recipes.edition import Edition, values_of
+from clever_ferry.recipes.parts import PieceFile
 
 __all__ = ["Laid", "lay", "lay_shared"]
 

@@ -131,6 +131,24 @@ class PacksHere(_Info):
     passable: bool = Field(default=False, description="the save can be loaded all the same")
 
 
+class GuestList(_Info):
+    """Where a JSON piece lists the guests."""
+
+    piece: Id
+    at: str = Field(description="the paths of their names; `*` is every one in a list")
+
+
+class HandoverInfo(_Info):
+    """How a world that friends play together changes its host."""
+
+    host: Id = Field(description="the role of the host's own piece")
+    guest: Id = Field(description="the role of a guest's, one per player")
+    named: FieldName = Field(
+        description="the `bound` of the identity layer that says who hosts (with `kept`)"
+    )
+    lists: tuple[GuestList, ...] = ()
+
+
 class LimitInfo(_Info):
     """How large what a save holds may be."""
 
@@ -182,6 +200,30 @@ class MarkInfo(_Info):
     means: Line = Field(description="what it shows, in words")
 
 
+class SignInfo(_Info):
+    """What tells a file from others of like names: how it begins, and how large it is."""
+
+    text: str | None = Field(default=None, description="it begins with this text")
+    hex: str | None = Field(
+        default=None, pattern=r"^([0-9a-fA-F]{2})+$", description="it begins with these bytes"
+    )
+    least: int = Field(default=0, ge=0, description="it has at least so many bytes")
+    most: int | None = Field(default=None, ge=0, description="it has at most so many bytes")
+
+    @model_validator(mode="after")
+    def _says_something(self) -> Self:
+        if self.text is not None and self.hex is not None:
+            raise ValueError("say either `text` or `hex`")
+        if not (self.text or self.hex or self.least or self.most is not None):
+            raise ValueError("say how the file begins, or how large it is")
+        return self
+
+    @property
+    def start(self) -> bytes:
+        """The bytes that it begins with."""
+        return bytes.fromhex(self.hex) if self.hex else (self.text or "").encode()
+
+
 class FileInfo(_Info):
     """How an edition names and wraps one role."""
 
@@ -190,6 +232,9 @@ class FileInfo(_Info):
         description="name pattern; of several, the first is written and the others are still read"
     )
     layers: tuple[Id, ...] = ()
+    told: SignInfo | None = Field(
+        default=None, description="what tells it from others, where names do not"
+    )
     describes: Id | None = Field(
         default=None,
         description="the role that this file only describes; it is made anew by `layout`",
@@ -284,6 +329,7 @@ class GameRecipe(_Info):
     pieces: dict[Id, PieceInfo] = Field(min_length=1)
     facts: dict[Id, FactInfo] = {}
     packs: PacksInfo | None = None
+    handover: HandoverInfo | None = None
     layouts: dict[Id, LayoutSpec] = {}
     layers: dict[Id, tuple[LayerSpec, ...]] = {}
     editions: dict[Id, EditionInfo] = Field(min_length=1)

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from clever_ferry.recipes.edition import Edition, Game, PieceFile
+from clever_ferry.recipes.edition import Edition, Game
+from clever_ferry.recipes.parts import PieceFile
 
 __all__ = ["EditionTold", "RouteTold", "told_edition", "told_route"]
 

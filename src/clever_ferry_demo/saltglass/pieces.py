@@ -10,6 +10,8 @@ import random
 import struct
 from dataclasses import dataclass, field, replace
 
+from clever_ferry_demo.playing import RefusalError
+
 __all__ = [
     "GAME_VERSION",
     "RefusalError",
@@ -25,10 +27,6 @@ _BODY_VERSION = 3
 _BODY = struct.Struct("<4sHHHII")
 _WIDTH, _HEIGHT = 400, 300
 _SECONDS_A_DAY = 1404
-
-
-class RefusalError(Exception):
-    """The game refuses to load, and says why."""
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,93 @@
+"""`cferry tidy`: bring what was carried to the front again, where the game wrote over it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import click
+
+from clever_ferry.cli.described import save_data
+from clever_ferry.cli.exits import NOTHING
+from clever_ferry.cli.here import can_ask, choose, closed_option, ferry_here
+from clever_ferry.cli.progress import telling
+from clever_ferry.cli.screen import console, echo_json, escape, facts_line, size, when
+from clever_ferry.crossing.tidying import Hidden
+from clever_ferry.errors import WrongUseError
+
+__all__ = ["command"]
+
+
+@click.command("tidy")
+@click.argument("where", metavar="GAME/EDITION[:SLOT]")
+@click.option("--account", metavar="NAME", help="Whose saves, where several have some.")
+@click.option("--dry-run", is_flag=True, help="Show what would go and change nothing.")
+@click.option("--yes", is_flag=True, help="Do it without asking.")
+@closed_option
+@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@click.pass_obj
+def command(
+    computer: Path | None, where: str, account: str | None, dry_run: bool, yes: bool,
+    game_closed: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Find saves that a game wrote in front of what was carried, and take them away.
+
+    Some games keep several generations of a save and load the newest. At their first start after
+    a crossing they may write one of their own, and the old progress shows again. What goes is
+    backed up first, and `cferry undo` brings it back. A save that goes on from what was carried is
+    left alone.
+    """
+    ferry = ferry_here(computer)
+    ask = can_ask() and not as_json and not yes
+    opened, hidden = choose(
+        lambda answers: ferry.hidden(where, answers.get("--account", account)), ask=ask
+    )
+    wrong = [one for one in hidden if not one.goes_on]
+    if not as_json:
+        _print(hidden)
+    carry = bool(wrong) and not dry_run
+    if carry and not yes:
+        if not ask:
+            raise WrongUseError(
+                "Nothing was tidied: there is nobody to ask here.", advice="Add --yes to do it."
+            )
+        if not click.confirm("Take away what stands in front?"):
+            raise click.Abort
+    number = None
+    if carry:
+        with telling(as_json) as tell:
+            number = ferry.tidy(opened, wrong, tell, game_closed=game_closed).number
+    if as_json:
+        echo_json({"hidden": [_data(one) for one in hidden], "tidying": number})
+    elif number is not None:
+        console().print(f"[good]✓[/] What was carried is in front again. To take that back: "
+                        f"cferry undo {number}")  # fmt: skip
+    elif wrong:
+        console().print("This was a dry run: nothing was changed.")
+    if not wrong:
+        raise click.exceptions.Exit(NOTHING)
+
+
+def _print(hidden: list[Hidden]) -> None:
+    out = console()
+    if not hidden:
+        out.print("Nothing stands in front of what was carried: there is nothing to tidy.")
+    for one in hidden:
+        newer, carried = one.newer, one.carried
+        if one.goes_on:
+            out.print(f"Slot {newer.slot}: [save]{escape(newer.title)}[/] was played on since it "
+                      "was carried; it stays.")  # fmt: skip
+            continue
+        out.print(f"Slot {newer.slot}: [care]the game would load[/] [save]{escape(newer.title)}[/] "
+                  f"[dim]{escape(facts_line(newer))}[/], saved {when(newer.stamp)}.")  # fmt: skip
+        out.print(f"  Behind it is what crossing {one.number} carried: "
+                  f"[save]{escape(carried.title)}[/] [dim]{escape(facts_line(carried))}[/]."
+                  )  # fmt: skip
+        entries = ", ".join(piece.entry for piece in newer.pieces)
+        out.print(f"  [bold]Backed up, then taken away:[/] {escape(entries)} ({size(newer.size)})")
+
+
+def _data(one: Hidden) -> dict[str, object]:
+    return {
+        "slot": one.newer.slot, "crossing": one.number, "goes_on": one.goes_on,
+        "newer": save_data(one.newer), "carried": save_data(one.carried),
+    }  # fmt: skip

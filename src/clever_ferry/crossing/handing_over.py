@@ -1,0 +1,90 @@
+"""Handing a world over: a guest takes the host's place in it, and the host becomes a guest."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+from clever_ferry.cargo import Piece, Save
+from clever_ferry.errors import NotFoundError, RefusedError, UnsupportedError
+from clever_ferry.layers.places import find_places, read_text, replaced
+from clever_ferry.payload import Payload, StreamPayload
+from clever_ferry.recipes import Game
+from clever_ferry.recipes.models import HandoverInfo
+
+__all__ = ["handed_over", "host_of"]
+
+
+def host_of(game: Game, save: Save) -> str:
+    """Return who hosts a world, as its pieces say; raises UnsupportedError, RefusedError."""
+    info = _info(game)
+    said = (piece.said.get(f"identity {info.named}", {}) for piece in save.pieces)
+    name = next((str(one["value"]) for one in said if "value" in one), "")
+    if not name:
+        raise RefusedError(f"{save.title} does not say who hosts it.")
+    return name
+
+
+def handed_over(game: Game, save: Save, to: str) -> Save:
+    """Return a world with the guest `to` in its host's place, and the host among the guests.
+
+    Raises UnsupportedError where the recipe does not say how, NotFoundError where `to` is no
+    guest of this world, and RefusedError where it is the host already.
+    """
+    info, host = _info(game), host_of(game, save)
+    each = game.pieces[info.guest].each or ""
+    guests = {str(p.fields.get(each)): p for p in save.pieces if p.role == info.guest}
+    if to.casefold() == host.casefold():
+        raise RefusedError(f"{host} hosts {save.title} already.")
+    name = next((one for one in guests if one.casefold() == to.casefold()), None)
+    if name is None:
+        raise NotFoundError(
+            f"{to} has never been in {save.title}, so there is no {info.guest} to make its host.",
+            details=(f"There are: {', '.join(sorted(guests)) or 'no guests'}.",),
+            advice=f"Have {to} join the world once, and save.",
+        )
+    own = next((piece for piece in save.pieces if piece.role == info.host), None)
+    if own is None:
+        raise RefusedError(f"{save.title} has no {info.host}, whose place could be taken.")
+    pieces = []
+    for piece in save.pieces:
+        if piece is own:
+            piece = replace(guests[name], role=info.host, fields={})
+        elif piece is guests[name]:
+            piece = replace(own, role=info.guest, fields={each: host})
+        else:
+            piece = _renamed(piece, info, host, name)
+        pieces.append(piece)
+    return replace(save, pieces=tuple(pieces))
+
+
+def _info(game: Game) -> HandoverInfo:
+    if game.handover is None:
+        raise UnsupportedError(
+            f"The recipe of {game.title} does not say how a world changes its host.",
+            advice="If a world of it has a host, its recipe can say so: see `handover` in "
+            "docs/recipes.md.",
+        )
+    return game.handover
+
+
+def _renamed(piece: Piece, info: HandoverInfo, host: str, guest: str) -> Piece:
+    """Return a piece that names the new host, and the old one where the guests are listed."""
+    key = f"identity {info.named}"
+    if key in piece.said:
+        said = {**piece.said, key: {**piece.said[key], "value": guest}}
+        piece = replace(piece, said=said)
+    at = [one.at for one in info.lists if one.piece == piece.role]
+    if at:
+        piece = replace(piece, payload=_listing(piece.payload, at, guest, host))
+    return piece
+
+
+def _listing(payload: Payload, at: Sequence[str], old: str, new: str) -> Payload:
+    def written() -> Iterator[bytes]:
+        text = read_text(payload)
+        places = [one for one in find_places(text, "json", at) if one.value == old]
+        yield replaced(text, places, [json.dumps(new, ensure_ascii=False)] * len(places))
+
+    return StreamPayload(written)

@@ -1,0 +1,145 @@
+"""Tidying: a generation that a game wrote over what was carried, and that hides it, goes.
+
+Many games write a save of their own at the first start after a crossing. Where an edition keeps
+generations, that one counts, and what was carried lies unseen behind it.
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from clever_ferry.boxes import Making
+from clever_ferry.cargo import Save, digest_of
+from clever_ferry.crossing.changing import Aim, Changed, change, new_token
+from clever_ferry.crossing.guarding import await_quiet, left_by_us, refuse_changed
+from clever_ferry.crossing.progress import Progress, silent
+from clever_ferry.crossing.recording import recorded, save_story
+from clever_ferry.errors import FerryError, NotProvenError
+from clever_ferry.finding.berths import OpenBerth, open_berth
+from clever_ferry.keeping import Keeps, Reason, Record, kept_save
+from clever_ferry.proving.relating import relate
+from clever_ferry.tree import Output
+
+__all__ = ["Hidden", "Tidied", "hidden_saves", "tidy"]
+
+
+@dataclass(frozen=True)
+class Hidden:
+    """A save that was carried, and the newer generation that its game loads instead."""
+
+    carried: Save
+    newer: Save
+    number: int
+    """The crossing's."""
+    goes_on: bool
+    """Whether the newer one is the carried progress, played on: then nothing is wrong."""
+
+
+@dataclass(frozen=True)
+class Tidied:
+    """What was tidied."""
+
+    number: int
+    backup: str
+
+
+def hidden_saves(opened: OpenBerth, records: list[Record]) -> list[Hidden]:
+    """Return the carried saves of a berth that a newer generation stands before."""
+    found = []
+    compared = opened.berth.game.compared
+    for save in opened.listing.saves:
+        for older in reversed(opened.listing.behind):
+            number = _carried_by(older, opened, records) if older.fields == save.fields else 0
+            if number:
+                told = relate([save], [older], compared)
+                goes_on = len(told) == 1 and told[0].relation in ("newer", "the same")
+                found.append(Hidden(older, save, number, goes_on))
+                break
+    return found
+
+
+def _carried_by(save: Save, opened: OpenBerth, records: list[Record]) -> int:
+    """Return the number of the crossing that has left a save just as it is; 0 for none."""
+    files = opened.berth.files
+    for record in records:
+        if record.state != "proved" or record.story["to"]["root"] != str(opened.berth.root):
+            continue
+        left = {item["path"]: item["digest"] for item in record.story.get("left", [])}
+        try:
+            if all(left.get(path) == digest_of(files.payload(path)) for path in save.files):
+                return record.number
+        except (FerryError, OSError):
+            continue
+    return 0
+
+
+def tidy(
+    opened: OpenBerth,
+    hidden: list[Hidden],
+    keeps: Keeps,
+    *,
+    progress: Progress = silent,
+    clock: Callable[[], int] = time.time_ns,
+) -> Tidied:
+    """Remove the newer generations; what goes is kept first, and `undo` brings it back.
+
+    Raises PutBackError and NotProvenError as a crossing does; the berth is then as it was.
+    """
+    berth, started = opened.berth, clock()
+    token = new_token(started)
+    removes = [piece.entry for one in hidden for piece in one.newer.pieces]
+    going = tuple(path for one in hidden for path in one.newer.files)
+    with keeps.lock(berth.root, f"tidying {berth.address}"):
+        keeps.journal.refuse_open(berth.root)
+        await_quiet(berth.files, opened.contents.files, left_by_us(keeps, berth.root))
+        now = open_berth(berth, facts=False).contents
+        refuse_changed(changed=_state(now.entries) != _state(opened.contents.entries))
+        with recorded(keeps, token, started, _story(opened, hidden), clock) as line:
+            aim = Aim(
+                berth.folder, f"tidying {line.number}", line.number, "proved", "put back",
+                Reason(token, "crossing", started, f"before tidying {berth.address}", berth.about,
+                       tuple(kept_save(one.newer) for one in hidden)),
+                likely=going,
+            )  # fmt: skip
+
+            def outputs() -> Iterator[Output]:
+                making = Making(started, os.urandom)
+                yield from berth.edition.box.write(opened.contents, [], removes, making)
+
+            def settle(made: Changed) -> Tidied:
+                turns = {save.slot: save.turn for save in open_berth(berth).listing.saves}
+                if any(turns.get(one.carried.slot) != one.carried.turn for one in hidden):
+                    raise NotProvenError(
+                        "What was carried does not come to the front, so it was put back.",
+                        advice="Close the game and its store's program, then try again.",
+                    )
+                line.proved(made)
+                return Tidied(line.number, token)
+
+            return change(aim, keeps, outputs, settle, progress)
+
+
+def _state(entries: tuple[Any, ...]) -> list[tuple[str, int | None, int | None]]:
+    return [(entry.name, entry.size, entry.stamp) for entry in entries]
+
+
+def _story(opened: OpenBerth, hidden: list[Hidden]) -> dict[str, Any]:
+    berth = opened.berth
+    here = {"address": berth.address, "title": berth.title, "root": str(berth.root)}
+    return {
+        "kind": "tidying",
+        "game": berth.game.title,
+        "from": here,
+        "to": here,
+        "moves": [
+            {
+                "from_slot": one.carried.slot, "to_slot": one.carried.slot,
+                "save": save_story(one.carried), "replaced": save_story(one.newer),
+            }
+            for one in hidden
+        ],
+    }  # fmt: skip

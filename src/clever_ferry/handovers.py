@@ -1,0 +1,99 @@
+"""Handovers as jobs: what one side makes of a world that a friend is to host. `Ferry` has them."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from clever_ferry.cargo import Save
+from clever_ferry.crossing import Plan, make_plan
+from clever_ferry.crossing.handing_over import handed_over, host_of
+from clever_ferry.errors import UnsupportedError, WrongUseError
+from clever_ferry.finding.berths import Berth, OpenBerth
+from clever_ferry.moving.parcels import write_parcel
+from clever_ferry.payload import BytesPayload
+from clever_ferry.recipes.laying import lay
+from clever_ferry.tree import Output
+
+__all__ = ["Handover", "plan_handover", "write_handover"]
+
+
+@dataclass(frozen=True)
+class Handover:
+    """A world as it was, and as it is with its new host."""
+
+    opened: OpenBerth
+    before: Save
+    after: Save
+    host: str
+    """Who hosted it until now."""
+    to: str
+    here: Plan
+    """What it takes to have the own copy handed over, too."""
+
+
+def plan_handover(opened: OpenBerth, to: str) -> Handover:
+    """Plan to hand the one chosen save of a berth over; nothing is written.
+
+    Raises WrongUseError where several are chosen, and what `handed_over` raises.
+    """
+    saves = opened.listing.saves
+    berth = opened.berth
+    if len(saves) != 1:
+        raise WrongUseError(
+            f"{berth.address} has {len(saves)} saves, and one world is handed over at a time.",
+            details=tuple(f"  {save.slot}  {save.title}" for save in saves),
+            advice=f"Name it: {berth.address}:{saves[0].slot if saves else 'SLOT'}",
+        )
+    before = saves[0]
+    after = handed_over(berth.game, before, to)
+    source = replace(opened, listing=replace(opened.listing, saves=(after,)))
+    here = make_plan(
+        source, opened, chosen=None, slots=None, given={}, random=os.urandom, as_it_was=True,
+        itself=True,
+    )  # fmt: skip
+    return Handover(opened, before, after, host_of(berth.game, before), _spelled(after, to), here)
+
+
+def _spelled(save: Save, to: str) -> str:
+    """Return the new host's name as the world spells it."""
+    said = (one for piece in save.pieces for key, one in piece.said.items() if "value" in one)
+    names = [str(one["value"]) for one in said]
+    return next((name for name in names if name.casefold() == to.casefold()), to)
+
+
+def write_handover(handover: Handover, path: Path) -> int:
+    """Write the world with its new host into a zip for the friend; return how many files.
+
+    Raises UnsupportedError where the edition keeps its saves in a box, RefusedError where the
+    file can't be written.
+    """
+    berth = handover.opened.berth
+    if berth.edition.box_title is not None:
+        plain = [e.id for e in berth.game.editions.values() if e.box_title is None]
+        raise UnsupportedError(
+            f"{berth.edition.title} keeps all its saves in one box, so one world of it can't be "
+            "sent as a file.",
+            advice=f"Carry it to {berth.game.id}/{plain[0]} first and hand it over from there."
+            if plain
+            else "Hand it over in your own copy (--here), and send all of it.",
+        )
+    return write_parcel(path, _files(handover, berth))
+
+
+def _files(handover: Handover, berth: Berth) -> Iterator[Output]:
+    pattern = next((place.pattern for place in berth.edition.berths if place.pattern), None)
+    depth = len(pattern.segments) if pattern else 1
+    above = "/".join(berth.root.parts[-depth:])
+    known = {**berth.places, **berth.fields}
+    save = handover.after
+    for item in lay(berth.edition, save, save.fields, known, handover.before, save.turn or 1):
+        yield Output(f"{above}/{item.put.name}", item.put.payload, item.put.stamp)
+    told = (
+        f"{save.title}, a world of {berth.game.title}, with {handover.to} as its host.\n"
+        f"{handover.to} takes it up with:\n"
+        f"    cferry handover {berth.address} --take THIS-FILE\n"
+    )
+    yield Output("READ ME.txt", BytesPayload(told.encode()), save.stamp or 0)

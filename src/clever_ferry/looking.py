@@ -1,0 +1,131 @@
+"""Looking around: what is here, what changed lately, what a folder holds. `Ferry` has it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from clever_ferry.cargo import Save
+from clever_ferry.errors import FerryError, NotFoundError
+from clever_ferry.finding import Berth, Computer, Search, find_berths, open_berth
+from clever_ferry.finding.evidence import evidence_of
+from clever_ferry.finding.harbours import Harbour
+from clever_ferry.finding.searching import never_started
+from clever_ferry.harbours import Harbours
+from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.changes import Changes, Watch
+from clever_ferry.recipes import Recipes
+from clever_ferry.tree import Files, OneFile
+from clever_ferry.unboxing.surveying import Survey, survey
+
+__all__ = ["Seen", "Sight", "Surveyed", "look", "look_for_changes", "look_into"]
+
+
+@dataclass(frozen=True)
+class Sight:
+    """A berth and what it holds, or why that can't be told."""
+
+    berth: Berth
+    saves: tuple[Save, ...]
+    problems: tuple[str, ...]
+    evidence: tuple[str, ...] = ()
+    """What speaks for the store or release that it is said to be of."""
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What a look around found."""
+
+    sights: tuple[Sight, ...]
+    troubles: tuple[str, ...]
+    """What could not be looked into, and which parts of exports are missing."""
+    missing: tuple[NotFoundError, ...]
+    """Editions that could be on this computer and have nothing here, with what makes a berth."""
+    faults: tuple[FerryError, ...]
+    """What is wrong with recipes."""
+
+
+@dataclass(frozen=True)
+class Surveyed:
+    """What a folder seems to hold, and the saves of known games in it."""
+
+    place: Harbour
+    survey: Survey
+    sights: tuple[Sight, ...]
+
+
+def look(computer: Computer, recipes: Recipes, harbours: Harbours, game: str | None = None) -> Seen:
+    """Return every berth of every known game, or of one, at every harbour at hand."""
+    games, faults = ([recipes.game(game)], []) if game else recipes.games()
+    every = [(one, edition) for one in games for edition in one.editions.values()]
+    here = [find_berths(computer, one, edition) for one, edition in every]
+    places = [one for one in harbours.all() if one.there]
+    found = Search().with_(*here, *(harbours.look_at(place, games) for place in places))
+    has = {berth.edition.id for berth in found.berths if game}
+    missing = [
+        never_started(search, one, edition)
+        for (one, edition), search in zip(every, here, strict=True)
+        if game and search.looked and edition.id not in has
+    ]
+    sights = sorted(found.berths, key=lambda berth: (berth.game.title, bool(berth.at)))
+    return Seen(
+        tuple(_sight(berth, bool(game)) for berth in sights),
+        found.troubles,
+        tuple(missing),
+        tuple(faults),
+    )
+
+
+def _sight(berth: Berth, close: bool) -> Sight:
+    evidence = evidence_of(berth) if close else ()
+    try:
+        # Facts are for `slots`; names, sizes and times are enough to tell berths apart.
+        listing = open_berth(berth, facts=close, lenient=True).listing
+    except (FerryError, OSError) as error:
+        return Sight(berth, (), (getattr(error, "what", str(error)),), evidence)
+    return Sight(berth, listing.saves, listing.problems, evidence)
+
+
+def look_for_changes(
+    computer: Computer, recipes: Recipes, harbours: Harbours, watch: Watch, own: list[Path]
+) -> tuple[Changes, dict[Path, str]]:
+    """Return the files that changed in the usual places, as `watch` finds them.
+
+    The places are the computer's known folders and those of compatibility prefixes; `own` are the
+    tool's folders, which do not count. Also returns whose saves the folders hold, for those that
+    are in berths of known games.
+    """
+    watch.add(computer.folders)
+    prefixes = [one for one in harbours.all() if one.kind == "compatibility prefix"]
+    for other in (inner for one in prefixes for inner in one.computers):
+        watch.add(other.folders)
+    games = recipes.games()[0]
+    searches = [
+        find_berths(computer, game, edition) for game in games for edition in game.editions.values()
+    ]
+    searches += [harbours.look_at(place, games) for place in prefixes]
+    berths = [berth for search in searches for berth in search.berths]
+    changes = watch.end(own)
+    return changes, {
+        one.folder: f"{berth.game.title}, {berth.edition.title}"
+        for one in changes.folders
+        for berth in berths
+        if one.folder.is_relative_to(berth.root)
+    }
+
+
+def look_into(recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
+    """Tell what a folder or an archive seems to hold, and whose saves it reads as."""
+    place = harbours.named_or_at(str(path.absolute()))
+    closed: list[str] = []
+    files: Files = FolderFiles(path, closed=closed)
+    if place.export is not None and not path.is_dir():
+        files = place.export
+    elif not path.is_dir():
+        files = FolderFiles(path.parent)
+        told = survey(OneFile(files, path.name))
+        return Surveyed(place, told, ())
+    told = survey(files)
+    told.troubles += [*closed, *(one for one in place.problems if one not in told.troubles)]
+    found = harbours.look_at(place, recipes.games()[0])
+    return Surveyed(place, told, tuple(_sight(berth, True) for berth in found.berths))

@@ -1,0 +1,76 @@
+"""What an edition is compiled of: places, files of pieces, marks, clouds, add-ons."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import NamedTuple
+
+from clever_ferry.boxes import Entry
+from clever_ferry.layers import Chain
+from clever_ferry.naming import Pattern
+from clever_ferry.payload import head
+from clever_ferry.recipes.facts import UNREADABLE
+from clever_ferry.recipes.models import BerthInfo, CloudInfo, MarkInfo, PacksHere, SignInfo
+from clever_ferry.recipes.slips import Slip
+
+__all__ = ["Berthing", "Cloud", "Mark", "Packs", "PieceFile"]
+
+
+class Berthing(NamedTuple):
+    """Where an edition keeps its saves: below which known folder, in folders of which names."""
+
+    info: BerthInfo
+    pattern: Pattern | None
+    archives: tuple[Pattern, ...] = ()
+    """How the zips of its export are named."""
+
+
+class Mark(NamedTuple):
+    """A file in a berth that shows which store or release made it."""
+
+    info: MarkInfo
+    pattern: Pattern
+
+
+class Packs(NamedTuple):
+    """How an edition keeps add-ons."""
+
+    info: PacksHere
+    pattern: Pattern
+
+
+class Cloud(NamedTuple):
+    """A store's own copy of the saves, and the file that shows that it is on."""
+
+    info: CloudInfo
+    sign: Pattern | None
+
+
+@dataclass(frozen=True)
+class PieceFile:
+    """One role's names and wrapping in an edition."""
+
+    role: str
+    patterns: tuple[Pattern, ...]
+    chain: Chain
+    old: tuple[str, ...] = ()
+    """Endings of the old copies that the game leaves."""
+    wrapping: tuple[str, ...] = ()
+    """The kinds of its layers, the outermost first."""
+    slip: Slip | None = None
+    """What it describes and how, where that is all it does."""
+    told: SignInfo | None = None
+    """What tells it from others, where names do not."""
+
+    def is_it(self, entry: Entry) -> bool:
+        """Tell by size and content whether an entry is such a file, as far as that is stated."""
+        if self.told is None or entry.problem:
+            return True
+        size = entry.size or 0
+        if size < self.told.least or (self.told.most is not None and size > self.told.most):
+            return False
+        start = self.told.start
+        try:
+            return not start or head(entry.payload, len(start)) == start
+        except (*UNREADABLE, OSError):
+            return False

@@ -1,0 +1,527 @@
+"""What targets of other games ask for: owners, slips, generations, systems, add-ons, hosts."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from clever_ferry.layers import compile_layers
+from clever_ferry.layers.spec import PathsSpec
+from clever_ferry.payload import BytesPayload, read_all
+from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
+from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
+from clever_ferry_demo.orrery_yard.yard import begin
+from clever_ferry_demo.world import lay_loft
+from tests.conftest import Den, Outcome, run_module, state
+
+
+def game(den: Den, name: str, edition: str, *arguments: str, code: int = 0) -> Outcome:
+    module = f"clever_ferry_demo.{name.replace('-', '_')}.program"
+    done = run_module(module, "--edition", edition, *arguments, env=den.env)
+    assert done.code == code, done.err
+    return done
+
+
+def loads(den: Den, name: str, edition: str, slot: str) -> str:
+    return game(den, name, edition, "load", "--slot", slot).out.partition(": ")[2].strip()
+
+
+@pytest.fixture
+def moth(den: Den) -> Den:
+    lay_moth_lantern(den.top)
+    return den
+
+
+def folder(den: Den, edition: str) -> Path:
+    home = den.top / "C/Users/Wren"
+    return (
+        home
+        / {
+            "classic": "Documents/Moth and Lantern",
+            "anniversary": "Saved Games/Moth & Lantern Anniversary",
+            "finch": "Documents/Pocket Finch/00471100/MOTHLANT",
+        }[edition]
+    )
+
+
+def test_a_release_to_its_remaster_and_back(moth: Den) -> None:
+    before = state(folder(moth, "classic"))
+    told = moth.cferry("cross", "moth-lantern/classic:1", "moth-lantern/anniversary:throwaway",
+                       "--yes", "--replace").out.replace("\n", " ")  # fmt: skip
+    assert "lists tales of the first release under Old tales" in told
+    assert "1. Look under Old tales" in told
+    assert state(folder(moth, "classic")) == before  # copied, never moved
+    assert loads(moth, "moth-lantern", "anniversary", "1").startswith("Ada's first, The Stair")
+    game(moth, "moth-lantern", "anniversary", "play", "--slot", "1")
+    route = ("cross", "moth-lantern/anniversary:1", "moth-lantern/classic:7", "--yes")
+    refused = moth.cferry(*route, code=4).err
+    assert "needs its own table" in refused
+    assert "Make a throwaway save in that slot" in refused
+    game(moth, "moth-lantern", "classic", "new", "--slot", "7")
+    done = moth.cferry(*route, "--replace").out
+    assert "adopted" in done or "usual" in done
+    assert loads(moth, "moth-lantern", "classic", "7").startswith(
+        "Ada's first, The Lantern, page 31"
+    )
+    assert "page 28" in loads(moth, "moth-lantern", "classic", "1")
+
+
+def test_an_owners_number_is_the_targets_the_usual_one_or_given(moth: Den) -> None:
+    classic = folder(moth, "classic")
+    route = ("cross", "moth-lantern/anniversary:1", "moth-lantern/classic:1")
+    plan = moth.cferry(*route, "--dry-run", "--json").data["plan"]["moves"][0]
+    assert plan["changed_fields"] == [{"field": "owner", "value": "7700112", "how": "adopted"}]
+    game(moth, "moth-lantern", "classic", "new", "--slot", "5")
+    for name in ("7700112-tale01.mth", "7700112-tale01.not"):
+        shutil.copy2(classic / name, classic / name.replace("7700112", "99"))
+    told = moth.cferry(*route, "--dry-run", code=2).err
+    assert "Slot 1 of the target is held by 2 saves" in told
+    (classic / "99-tale01.mth").unlink()
+    (classic / "99-tale01.not").unlink()
+    moved = [path.rename(classic.parent / path.name) for path in classic.iterdir()]
+    told = moth.cferry(*route, "--yes", code=4).err
+    assert "needs the target's owner" in told
+    assert "--give owner=VALUE" in told
+    for path in moved:
+        path.rename(classic / path.name)
+    plan = moth.cferry("cross", "moth-lantern/anniversary:1", "moth-lantern/classic:8",
+                       "--give", "owner=55", "--dry-run").out  # fmt: skip
+    assert "55-tale08.mth" in plan
+    assert "header" not in plan
+
+
+def test_a_handhelds_slip_is_made_and_held_against_the_tale(moth: Den) -> None:
+    finch = folder(moth, "finch")
+    plan = moth.cferry("cross", "moth-lantern/classic:3", "moth-lantern/finch:2", "--yes").out
+    assert "ML2.SLP, the slip that describes the tale" in plan
+    assert loads(moth, "moth-lantern", "finch", "2").startswith("By candle, Dusk, page 7")
+    game(moth, "moth-lantern", "finch", "play", "--slot", "2", "--days", "2")
+    moth.cferry("cross", "moth-lantern/finch:2", "moth-lantern/classic:3", "--yes", "--replace")
+    assert loads(moth, "moth-lantern", "classic", "3").startswith("By candle, The Moth, page 13")
+    slip = bytearray((finch / "ML2.SLP").read_bytes())
+    assert slip[18:27] == b"FINCH-2.7"
+    slip[16] ^= 1
+    (finch / "ML2.SLP").write_bytes(slip)
+    assert "belongs to another page" in moth.cferry("check", "moth-lantern/finch:2", code=5).out
+    slip[16] ^= 1
+    slip[12] ^= 1
+    (finch / "ML2.SLP").write_bytes(slip)
+    assert "it says" in moth.cferry("check", "moth-lantern/finch:2", code=5).out
+    (finch / "ML2.SLP").unlink()
+    assert "its slip is missing" in moth.cferry("slots", "moth-lantern/finch").out
+
+
+def test_what_the_device_has_no_memory_for_is_refused_and_its_system_file_stays(moth: Den) -> None:
+    game(moth, "moth-lantern", "classic", "play", "--slot", "1", "--days", "5")
+    before = state(folder(moth, "finch"))
+    route = ("cross", "moth-lantern/classic:1", "moth-lantern/finch:2", "--yes")
+    told = moth.cferry(*route, code=4).err
+    assert "too large for Pocket Finch" in told
+    assert "8,000 are taken" in told
+    assert "no memory for more" in told
+    assert state(folder(moth, "finch")) == before
+    assert "it takes a tale of 8,000 bytes at the most" in moth.cferry(
+        "explain", "moth-lantern/finch"
+    ).out.replace("\n", " ")  # fmt: skip
+    other = moth.top / "C/Users/Wren/Documents/Pocket Finch/00000002/MOTHLANT"
+    other.mkdir(parents=True)
+    shutil.copy(folder(moth, "finch") / "SYSTEM.DAT", other / "SYSTEM.DAT")
+    options = ("--from-account", "00471100", "--to-account", "00000002", "--yes")
+    moth.cferry("cross", "moth-lantern/finch:1", "moth-lantern/finch:3", *options)
+    assert (other / "ML3.SLP").read_bytes()[4:8] == (2).to_bytes(4, "little")
+    (other / "SYSTEM.DAT").unlink()
+    told = moth.cferry("cross", "moth-lantern/finch:1", "moth-lantern/finch:2", *options).out
+    assert "the target has none" in told
+    assert (other / "SYSTEM.DAT").is_file()
+
+
+def test_what_the_game_writes_in_front_is_found_and_tidied(moth: Den) -> None:
+    anniversary = folder(moth, "anniversary")
+    moth.cferry("cross", "moth-lantern/classic:1", "moth-lantern/anniversary:1", "--yes",
+                "--replace")  # fmt: skip
+    assert "nothing to tidy" in moth.cferry("tidy", "moth-lantern/anniversary", "--yes", code=3).out
+    # The game's first start writes what it still had in memory, as a newer generation.
+    for end in ("tale", "note"):
+        shutil.copy(next(moth.home.parent.rglob(f"lantern-1.2.{end}")),
+                    anniversary / f"lantern-1.3.{end}")  # fmt: skip
+    mine = json.loads((anniversary / "lantern-1.3.note").read_text("utf-8"))
+    game(moth, "moth-lantern", "anniversary", "new", "--slot", "9")
+    for end in ("tale", "note"):
+        (anniversary / f"lantern-9.1.{end}").rename(anniversary / f"lantern-1.3.{end}")
+    assert mine["page"] == 28
+    assert loads(moth, "moth-lantern", "anniversary", "1").startswith("a try")
+    before = state(anniversary)
+    plan = moth.cferry("tidy", "moth-lantern/anniversary", "--dry-run").out.replace("\n", " ")
+    assert "the game would load a try" in plan
+    assert "crossing 1 carried: Ada's first" in plan
+    assert state(anniversary) == before
+    assert "--yes" in moth.cferry("tidy", "moth-lantern/anniversary", code=2).err
+    moth.cferry("tidy", "moth-lantern/anniversary:1", "--yes")
+    assert loads(moth, "moth-lantern", "anniversary", "1").startswith("Ada's first")
+    assert [one["state"] for one in moth.cferry("log", "--json").data] == ["proved", "proved"]
+    moth.cferry("undo", "--yes")
+    assert state(anniversary) == before
+    moth.cferry("tidy", "moth-lantern/anniversary", "--yes")
+    game(moth, "moth-lantern", "anniversary", "play", "--slot", "1")
+    told = moth.cferry("tidy", "moth-lantern/anniversary", "--yes", code=3).out
+    assert "was played on since it was carried; it stays" in told
+    data = moth.cferry("tidy", "moth-lantern/anniversary", "--json", "--dry-run", code=3).data
+    assert [one["goes_on"] for one in data["hidden"]] == [True]
+
+
+SHELF = """
+recipe = 1
+[game]
+id = "shelf"
+title = "Kingfisher Crown"
+[pieces]
+reign = { needed = true, holds = "json" }
+profile = { shared = true, holds = "json" }
+[facts]
+name = { label = "Reign", from = "reign", at = "/reign" }
+[editions.store]
+title = "Tern Arcade"
+most_slots = 3
+berths = [{ on = "any", under = "documents", path = "shelf/{account}" }]
+files = [
+  { role = "reign", path = "{id}.blob", told = { text = '{"reign"', least = 20 } },
+  { role = "profile", path = "{id}.blob", told = { text = "{", most = 19 } },
+]
+[editions.store.fields]
+account = { type = "word" }
+id = { type = "hex", length = 8, on_arrival = ["adopted", "made"] }
+"""
+
+
+def test_pieces_of_like_names_are_told_by_size_and_content(den: Den) -> None:
+    den.recipe("shelf", SHELF)
+    here = den.top / "C/Users/Wren/Documents/shelf"
+    for account, blobs in (
+        ("one", {"00000001": '{"reign": "Crown the First"}', "00000002": '{"hat": "red"}'}),
+        ("two", {"0000000a": '{"reign": "A try, no more"}', "0000000b": '{"hat": "blue"}'}),
+    ):
+        (here / account).mkdir(parents=True)
+        for name, text in blobs.items():
+            (here / account / f"{name}.blob").write_text(text, "utf-8")
+    (here / "one" / "00000003.blob").write_text("other", "utf-8")
+    route = ("cross", "shelf/store:1", "shelf/store:1", "--from-account", "one", "--to-account",
+             "two", "--yes", "--replace")  # fmt: skip
+    den.cferry(*route)
+    assert (here / "two/0000000a.blob").read_text("utf-8") == '{"reign": "Crown the First"}'
+    assert (here / "two/0000000b.blob").read_text("utf-8") == '{"hat": "blue"}'
+    assert "as you ask" in den.cferry(*route, "--with", "profile").out
+    assert (here / "two/0000000b.blob").read_text("utf-8") == '{"hat": "red"}'
+    assert sorted(path.name for path in (here / "two").iterdir()) == [
+        "0000000a.blob", "0000000b.blob"
+    ]  # fmt: skip
+    for number in range(4, 6):
+        text = f'{{"reign": "Crown number {number}"}}'
+        (here / "two" / f"{number:08}.blob").write_text(text, "utf-8")
+    full = ("cross", "shelf/store:1", "shelf/store", "--from-account", "one", "--to-account", "two")
+    told = den.cferry(*full, "--yes", code=4).err
+    assert "shows only 3 saves; this would make 4" in told
+    assert "The oldest there is" in told
+
+
+def test_a_full_target_says_what_could_be_freed(moth: Den) -> None:
+    for slot in ("2", "3"):
+        game(moth, "moth-lantern", "finch", "new", "--slot", slot, "--name", f"try {slot}")
+    told = moth.cferry("cross", "moth-lantern/classic:1", "moth-lantern/finch:4", "--yes",
+                       code=4).err  # fmt: skip
+    assert "Free slots: none." in told
+    assert "Could be replaced (:2 with --replace): try 2, a throwaway" in told
+
+
+# Systems -------------------------------------------------------------------------------------
+
+MAC = """name = "attic"
+system = "macos"
+[folders]
+home = "Users/oona"
+documents = "Users/oona/Documents"
+app-support = "Users/oona/Library/Application Support"
+"""
+
+
+class Yards:
+    """Three computers of three systems, which see each other as harbours."""
+
+    def __init__(self, tmp_path: Path, den: Den) -> None:
+        self.den = den
+        lay_orrery_yard(den.top, "wren", demo_yards())
+        self.loft = Den(lay_loft(tmp_path / "loft"), tmp_path / "loft-own")
+        attic = tmp_path / "attic"
+        attic.mkdir()
+        (attic / "computer.toml").write_text(MAC, "utf-8")
+        self.attic = Den(attic, tmp_path / "attic-own")
+        tries = (("Isa", self.loft), ("Oona", self.attic))
+        self.folders = {
+            name: lay_orrery_yard(at.top, name.lower(), (begin(f"{name}'s try", name),))
+            for name, at in tries
+        }
+        for own in (den, self.loft, self.attic):
+            for other in (den, self.loft, self.attic):
+                if own is not other:
+                    own.cferry("harbour", "add", other.top.name, other.top)
+
+    def at(self, edition: str) -> Den:
+        return {"windows": self.den, "linux": self.loft, "macos": self.attic}[edition]
+
+
+@pytest.fixture
+def yards(tmp_path: Path, den: Den) -> Yards:
+    return Yards(tmp_path, den)
+
+
+def host(yards: Yards, edition: str, name: str, to: str) -> None:
+    """Have a yard on a computer hosted by somebody else."""
+    yards.at(edition).cferry(
+        "handover", f"orrery-yard/{edition}:{name}", "--to", to, "--here", "--yes"
+    )
+
+
+def test_settings_follow_their_system_and_times_stay(yards: Yards) -> None:
+    loft, isa = yards.loft, yards.folders["Isa"]
+    told = loft.cferry("cross", "orrery-yard/windows@den:2", "orrery-yard/linux", "--yes",
+                       "--with", "settings").out.replace("\n", " ")  # fmt: skip
+    assert "1 folder named in the settings: written as the target has them" in told
+    assert "E:\\Music, named in the settings, is in no folder that is known" in told
+    text = (isa / "settings.ini").read_bytes()
+    assert text == (
+        b"[folders]\npictures = /home/isa/Documents/Yard pictures\nmusic = E:\\Music\n[sound]\n"
+        b"bells = 4\n"
+    )
+    source = next(yards.den.top.rglob("Comet Lane"))
+    assert b"\r\n" in (source / "yard.xml").read_bytes()
+    carried = isa / "yards" / "Comet Lane"
+    assert b"\r" not in (carried / "yard.xml").read_bytes()
+    for name in ("yard.xml", "card.json"):
+        assert (carried / name).stat().st_mtime_ns == (source / name).stat().st_mtime_ns
+    order = [path.name for path in sorted((isa / "yards").iterdir(), key=lambda p: p.name)]
+    assert order == ["Comet Lane", "Isa's try"]
+    den = yards.den
+    den.cferry("cross", "orrery-yard/linux@loft:1", "orrery-yard/windows", "--yes", "--replace",
+               "--with", "settings")  # fmt: skip
+    settings = next(den.top.rglob("settings.ini")).read_bytes()
+    assert b"pictures = C:\\Users\\Wren\\Documents\\Yard pictures\r\n" in settings
+
+
+def test_packs_that_a_save_uses_must_be_there(yards: Yards) -> None:
+    loft, isa = yards.loft, yards.folders["Isa"]
+    (isa / "packs" / "comets.pack").unlink()
+    route = ("cross", "orrery-yard/windows@den:2", "orrery-yard/linux", "--yes")
+    told = loft.cferry(*route, code=4).err.replace("\n", " ")
+    assert "Comet Lane uses what the target's game does not have: comets" in told
+    assert "This yard needs a pack that you do not have" in told
+    assert not (isa / "yards" / "Comet Lane").exists()
+    loft.cferry(*route, "--packs-ok")
+    loft.cferry("undo", "--yes")
+    recipe = loft.cferry("recipe", "show", "orrery-yard").out
+    recipe = recipe.replace('studio = "Nine', 'replaces_shipped = true\nstudio = "Nine')
+    loft.recipe(
+        "orrery-yard", recipe.replace('do not have." }', 'do not have.", passable = true }')
+    )
+    assert "That can be passed." in loft.cferry(*route).out.replace("\n", " ")
+
+
+def test_names_that_another_system_forbids_or_takes_for_one_are_refused(yards: Yards) -> None:
+    isa = yards.folders["Isa"] / "yards"
+    for name in ("Con", "brass court"):
+        shutil.copytree(isa / "Isa's try", isa / name)
+        card = json.loads((isa / name / "card.json").read_text("utf-8"))
+        (isa / name / "card.json").write_text(json.dumps({**card, "yard": name}), "utf-8")
+    den = yards.den
+    told = den.cferry("cross", "orrery-yard/linux@loft:Con", "orrery-yard/windows", "--yes",
+                      code=4).err  # fmt: skip
+    assert "Con" in told
+    shutil.rmtree(isa / "Con")
+    shutil.copytree(isa / "brass court", isa / "BRASS COURT")
+    route = ("cross", "orrery-yard/linux@loft", "orrery-yard/windows", "--yes", "--replace")
+    told = den.cferry(*route, code=4).err
+    assert "would both become" in told
+    shutil.rmtree(isa / "BRASS COURT")
+    plan = den.cferry(*route, "--dry-run").out  # another letter case is the same name there
+    assert "Brass Court" in plan
+    assert "Backed up first" in plan
+
+
+# Hosts ---------------------------------------------------------------------------------------
+
+
+def test_a_world_is_handed_over_in_two_halves_and_back(yards: Yards, tmp_path: Path) -> None:
+    den, loft = yards.den, yards.loft
+    before = state(den.top / "C")
+    parcel = tmp_path / "for isa.zip"
+    told = den.cferry("handover", "orrery-yard/windows:Brass Court", "--to", "isa", "-o", parcel)
+    assert "Wren → Isa" in told.out
+    assert state(den.top / "C") == before
+    assert "READ ME.txt" in zipfile.ZipFile(parcel).namelist()
+    refused = loft.cferry("cross", "orrery-yard/windows@den:1", "orrery-yard/linux", "--yes").out
+    assert "Proved" in refused  # carried as it is, Wren still hosts it, and Isa's game says so
+    no = game(loft, "orrery-yard", "linux", "load", "--slot", "Brass Court", code=1).err
+    assert "Wren hosts it, and here plays Isa" in no
+    loft.cferry("undo", "--yes")
+    loft.cferry("handover", "orrery-yard/linux", "--take", parcel, "--yes")
+    there = loads(loft, "orrery-yard", "linux", "Brass Court")
+    assert there.startswith("Brass Court, day 31, 12 h 35 min, ")
+    assert there.endswith("Isa (95 cogs), Wren (125 cogs), Oona (125 cogs)")
+    game(loft, "orrery-yard", "linux", "play", "--slot", "Brass Court", "--days", "4")
+    back = tmp_path / "for wren.zip"
+    loft.cferry("handover", "orrery-yard/linux:Brass Court", "--to", "Wren", "-o", back)
+    assert "replace" in den.cferry("handover", "orrery-yard/windows", "--take", back, "--yes",
+                                   code=4).err  # fmt: skip
+    den.cferry("handover", "orrery-yard/windows", "--take", back, "--yes", "--replace")
+    there = loads(den, "orrery-yard", "windows", "Brass Court")
+    assert there.startswith("Brass Court, day 35, ")
+    assert "Wren (141 cogs), Isa (107 cogs)" in there
+    assert b"\r\n" in next(den.top.rglob("Brass Court/founder.xml")).read_bytes()
+
+
+def test_ones_own_copy_is_handed_over_and_back(yards: Yards) -> None:
+    den = yards.den
+    before = state(next(den.top.rglob("Orrery Yard")))
+    where = "orrery-yard/windows:Brass Court"
+    data = den.cferry("handover", where, "--to", "Oona", "--here", "--yes", "--json").data
+    assert (data["host_was"], data["host"]) == ("Wren", "Oona")
+    refused = game(den, "orrery-yard", "windows", "load", "--slot", "Brass Court", code=1).err
+    assert "Oona hosts it" in refused
+    den.cferry("undo", "--yes")
+    assert state(next(den.top.rglob("Orrery Yard"))) == before
+    den.cferry("handover", where, "--to", "Oona", "--here", "--yes")
+    den.cferry("handover", where, "--to", "Wren", "--here", "--yes")
+    assert "Wren (125 cogs)" in loads(den, "orrery-yard", "windows", "Brass Court")
+    assert {path: one[0] for path, one in state(next(den.top.rglob("Brass Court"))).items()} == {
+        path.partition("Brass Court")[2].lstrip("/") or ".": one[0]
+        for path, one in before.items()
+        if "Brass Court" in path
+    }
+
+
+def test_a_handover_that_can_not_be_is_refused(yards: Yards, tmp_path: Path) -> None:
+    den = yards.den
+    where = "orrery-yard/windows:Brass Court"
+    told = den.cferry("handover", where, "--to", "Ada", "--here", "--yes", code=3).err
+    assert "There are: Isa, Oona." in told
+    assert "hosts Brass Court already" in den.cferry(
+        "handover", where, "--to", "wren", "--here", "--yes", code=4
+    ).err  # fmt: skip
+    assert "one world is handed over at a time" in den.cferry(
+        "handover", "orrery-yard/windows", "--to", "Isa", "--here", "--yes", code=2
+    ).err  # fmt: skip
+    assert "does not say how" in den.cferry(
+        "handover", "saltglass/depot:1", "--to", "Isa", "-o", tmp_path / "x.zip", code=5
+    ).err  # fmt: skip
+    assert "say where the world goes" in den.cferry("handover", where, "--to", "Isa", code=2).err
+    assert "either --to" in den.cferry("handover", where, code=2).err
+    (tmp_path / "x.zip").write_bytes(b"mine")
+    assert "is there already" in den.cferry(
+        "handover", where, "--to", "Isa", "-o", tmp_path / "x.zip", code=4
+    ).err  # fmt: skip
+    assert (tmp_path / "x.zip").read_bytes() == b"mine"
+    gone = tmp_path / "no" / "folder" / "x.zip"
+    assert "can't be written" in den.cferry(
+        "handover", where, "--to", "Isa", "-o", gone, code=4
+    ).err  # fmt: skip
+
+
+# All of it -----------------------------------------------------------------------------------
+
+
+def test_every_moth_and_lantern_to_every_other_and_back(
+    moth: Den, record_property: Callable[[str, object], None]
+) -> None:
+    editions, count = ("classic", "anniversary", "finch"), 0
+    slots = {"classic": "3", "anniversary": "2", "finch": "2"}
+    for edition in ("anniversary", "finch"):
+        moth.cferry("cross", "moth-lantern/classic:3", f"moth-lantern/{edition}:2", "--yes")
+    game(moth, "moth-lantern", "classic", "new", "--slot", "6")  # whose header is adopted
+    for start in editions:
+        for goal in editions:
+            if start == goal:
+                continue
+            free = {"classic": "6", "anniversary": "5", "finch": "3"}[goal]
+            moth.cferry("cross", f"moth-lantern/{start}:{slots[start]}",
+                        f"moth-lantern/{goal}:{free}", "--yes", "--replace")  # fmt: skip
+            data = moth.cferry("slots", f"moth-lantern/{start}:{slots[start]}",
+                               f"moth-lantern/{goal}:{free}", "--json").data  # fmt: skip
+            assert [one["first_is"] for one in data["compared"]] == ["the same"], (start, goal)
+            assert loads(moth, "moth-lantern", goal, free).startswith("By candle, Dusk, page 7")
+            game(moth, "moth-lantern", goal, "play", "--slot", free)
+            assert "page 10" in loads(moth, "moth-lantern", goal, free)
+            moth.cferry("undo", "--yes", "--lose-later-play")
+            count += 1
+    record_property("routes", count)
+    assert count == 6
+
+
+def test_every_system_to_every_other_and_back(
+    yards: Yards, record_property: Callable[[str, object], None]
+) -> None:
+    count, hosts = 0, {"windows": "Wren", "linux": "Isa", "macos": "Oona"}
+    names = {"windows": "den", "linux": "loft", "macos": "attic"}
+    for goal in ("linux", "macos", "windows"):
+        for start in hosts:
+            if start == goal:
+                continue
+            own, name = yards.at(goal), "Brass Court"
+            if goal == "windows" or start != "windows":
+                name = f"{hosts[start]}'s try"
+            source = f"orrery-yard/{start}@{names[start]}:{name}"
+            own.cferry("cross", source, f"orrery-yard/{goal}", "--yes")
+            data = own.cferry("slots", source, f"orrery-yard/{goal}:{name}", "--json").data
+            assert [one["first_is"] for one in data["compared"]] == ["the same"], (start, goal)
+            refused = game(own, "orrery-yard", goal, "load", "--slot", name, code=1).err
+            assert f"hosts it, and here plays {hosts[goal]}" in refused
+            if name == "Brass Court":
+                host(yards, goal, name, hosts[goal])
+                game(own, "orrery-yard", goal, "play", "--slot", name, "--days", "2")
+                assert loads(own, "orrery-yard", goal, name).startswith("Brass Court, day 33")
+            count += 1
+    record_property("routes", count)
+    assert count == 6
+
+
+PARTS = st.text(st.characters(codec="utf-8", exclude_characters='\\/:*?"<>|@\r\n;#=[]',
+                              exclude_categories=["C", "Z"]), min_size=1, max_size=8)  # fmt: skip
+
+
+@given(st.lists(PARTS, min_size=1, max_size=4), st.sampled_from(["json", "ini"]))
+def test_paths_in_known_folders_go_round_between_systems(parts: list[str], holds: str) -> None:
+    spec = PathsSpec.model_validate({"kind": "paths", "holds": holds, "at": ["/a/b"]})
+    chain = compile_layers({"it": (spec,)}, {})["it"]
+    windows = {"folder:documents": r"C:\Users\Wren\Documents", "folder:home": r"C:\Users\Wren"}
+    linux = {"folder:documents": "/home/isa/Documents", "folder:home": "/home/isa"}
+
+    def text(path: str) -> bytes:
+        inner = json.dumps({"a": {"b": path}}, ensure_ascii=False)
+        return (inner if holds == "json" else f"[a]\nb = {path}\n").encode()
+
+    def carried(raw: bytes, start: dict[str, str], goal: dict[str, str]) -> bytes:
+        peeled = chain.peel(BytesPayload(raw), start)
+        same = chain.dress(peeled.payload, start, peeled.residue)
+        assert read_all(same, limit=1 << 16, what="it") == raw
+        return read_all(chain.dress(peeled.payload, goal), limit=1 << 16, what="it")
+
+    here = text("C:\\Users\\wren\\documents\\" + "\\".join(parts))
+    there = text("/home/isa/Documents/" + "/".join(parts))
+    assert carried(here, windows, linux) == there
+    back = text("C:\\Users\\Wren\\Documents\\" + "\\".join(parts))
+    assert carried(there, linux, windows) == back
+    for odd in (r"D:\else", "/srv/else", "@documents", "@@x", r"\\host\share"):
+        for start, goal in ((windows, linux), (linux, windows)):
+            assert carried(text(odd), start, goal) == text(odd)
+
+
+def test_the_programs_of_the_demo_games_say_what_they_want(moth: Den) -> None:
+    assert "is taken" in game(moth, "moth-lantern", "finch", "new", "--slot", "1", code=1).err
+    finch = folder(moth, "finch")
+    (finch / "ML1.SLP").rename(finch / "ml1.slp")
+    told = game(moth, "moth-lantern", "finch", "list", code=1).err
+    assert "ml1.slp is no file of the device" in told
