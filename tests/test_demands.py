@@ -124,7 +124,7 @@ def test_what_the_device_has_no_memory_for_is_refused_and_its_system_file_stays(
     route = ("cross", "moth-lantern/classic:1", "moth-lantern/finch:2", "--yes")
     told = moth.cferry(*route, code=4).err
     assert "too large for Pocket Finch" in told
-    assert "8,000 are taken" in told
+    assert "bytes, and 8,000 are the most" in told
     assert "no memory for more" in told
     assert state(folder(moth, "finch")) == before
     assert "it takes a tale of 8,000 bytes at the most" in moth.cferry(

@@ -24,7 +24,7 @@ def test_the_demo_runs_both_ways_and_keeps_a_world(tmp_path: Path) -> None:
     again = run_module("clever_ferry", "demo", "--at", world, env=env)
     assert again.code == 2
     assert "Loaded slot 2: Gull Rock, day 24" in done.out
-    loft = commands.index("cferry harbour add longshore home/isa/Downloads/longshore-export") - 1
+    loft = commands.index("cferry slots saltglass/longshore") - 1
     for number, line in enumerate(commands):  # each can be repeated, and does what was shown
         top = world / ("den" if number < loft else "loft")
         own = {"CFERRY_COMPUTER": str(top)}

@@ -51,8 +51,8 @@ def refuse_too_large(saves: Sequence[Save], target: OpenBerth) -> None:
             for what, size in _measured(save, limit):
                 if size > limit.most:
                     raise RefusedError(
-                        f"{save.title} is too large for {target.berth.edition.title}: {what} "
-                        f"{size:,}, and at most {limit.most:,} are taken.",
+                        f"{save.title} is too large for {target.berth.edition.title}: "
+                        f"{what.format(f'{size:,}')}, and {limit.most:,} are the most.",
                         advice=limit.says,
                     )
 
@@ -62,9 +62,9 @@ def _measured(save: Save, limit: LimitInfo) -> list[tuple[str, int | float]]:
         fact = save.fact(limit.fact)
         if fact is None or not isinstance(fact.value, int | float):
             return []
-        return [(f"its {fact.label} is", fact.value)]
+        return [(f"its {fact.label} is {{}}", fact.value)]
     return [
-        (f"its {piece.title} has bytes:", _bytes_of(piece))
+        (f"its {piece.title} has {{}} bytes", _bytes_of(piece))
         for piece in save.pieces
         if piece.role == limit.piece
     ]

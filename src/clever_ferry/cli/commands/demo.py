@@ -42,8 +42,8 @@ _LOFT: tuple[tuple[str, str], ...] = (
         "cferry look",
     ),
     (
-        "Longshore has closed, and sent its players an export: zips in two parts. Name it.",
-        "cferry harbour add longshore home/isa/Downloads/longshore-export",
+        "Longshore has closed, and sent its players an export: zips in two parts, among downloads.",
+        "cferry slots saltglass/longshore",
     ),
     (
         "Carry a world out of the export, where it lies, into the game in its prefix.",
@@ -69,6 +69,9 @@ def command(computer: Path | None, folder: Path | None) -> None:
     Shows every command that it runs, so that you can repeat them. Nothing of yours is
     touched. With --at FOLDER you get made-up computers of your own to try things on.
     """
+    from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
+    from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
+    from clever_ferry_demo.orrery_yard.yard import begin
     from clever_ferry_demo.world import lay_finch, lay_loft, lay_world
 
     ferry_here(computer)
@@ -88,6 +91,9 @@ def command(computer: Path | None, folder: Path | None) -> None:
         return
     top, loft = lay_world(folder).resolve(), lay_loft(folder).resolve()
     lay_finch(top)
+    lay_moth_lantern(top)
+    lay_orrery_yard(top, "wren", demo_yards())
+    lay_orrery_yard(loft, "isa", (begin("Isa's try", "Isa"),))
     click.secho(f"Two fresh made-up computers are in {folder}: den and loft.", bold=True)
     click.echo("Point cferry (and the game) at one, then try the commands above:")
     click.secho(f"  {_setting(top)}", fg="cyan")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 
 import click
@@ -145,7 +146,8 @@ def _print_done(planned: Handover, output: Path | None, files: int, crossing: in
     lines = []
     if output is not None:
         lines = [
-            f"Send that file to {planned.to}, who says: cferry handover {address} --take FILE.zip",
+            f"Send {output.name} to {planned.to}, who says: cferry handover {address} --take "
+            f"{shlex.quote(output.name)} (another edition will do as well)",
             f"{planned.to} starts the game, loads {planned.after.title}, and invites you: your "
             "own character is among the guests.",
         ]
