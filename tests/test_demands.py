@@ -230,6 +230,45 @@ def test_pieces_of_like_names_are_told_by_size_and_content(den: Den) -> None:
     assert "The oldest there is" in told
 
 
+PICTURED = SHELF.replace('profile = { shared = true, holds = "json" }', "picture = {}")
+PICTURED = (
+    PICTURED[: PICTURED.index("[editions.store]")]
+    + """
+[editions.plain]
+title = "without pictures"
+berths = [{ on = "any", under = "documents", path = "plain" }]
+files = [{ role = "reign", path = "{slot}.json" }]
+fields.slot = { type = "number" }
+[editions.store]
+title = "with pictures"
+berths = [{ on = "any", under = "documents", path = "shelf" }]
+files = [
+  { role = "reign", path = "{slot}/r.json" },
+  { role = "picture", path = "{slot}/p.png", needed = true },
+]
+fields.slot = { type = "number" }
+"""
+)
+
+
+def test_a_picture_comes_along_or_is_the_replaced_saves(den: Den) -> None:
+    den.recipe("shelf", PICTURED)
+    here = den.top / "C/Users/Wren/Documents"
+    (here / "plain").mkdir()
+    (here / "plain" / "1.json").write_text('{"reign": "Crown the First"}', "utf-8")
+    (here / "shelf" / "2").mkdir(parents=True)
+    (here / "shelf" / "2" / "r.json").write_text('{"reign": "A try"}', "utf-8")
+    (here / "shelf" / "2" / "p.png").write_bytes(b"PNG of a try")
+    told = den.cferry("cross", "shelf/plain:1", "shelf/store:3", "--yes", code=4).err
+    assert "has no picture, and with pictures does not load a save without" in told
+    told = den.cferry("cross", "shelf/plain:1", "shelf/store:2", "--yes", "--replace").out
+    assert "the picture of the save it replaces, as this one has none" in told
+    assert (here / "shelf/2/p.png").read_bytes() == b"PNG of a try"
+    assert "Crown" in (here / "shelf/2/r.json").read_text("utf-8")
+    den.cferry("cross", "shelf/store:2", "shelf/store:5", "--yes")
+    assert (here / "shelf/5/p.png").read_bytes() == b"PNG of a try"
+
+
 def test_a_full_target_says_what_could_be_freed(moth: Den) -> None:
     for slot in ("2", "3"):
         game(moth, "moth-lantern", "finch", "new", "--slot", slot, "--name", f"try {slot}")

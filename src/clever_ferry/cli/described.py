@@ -133,6 +133,7 @@ def move_data(move: Move) -> dict[str, Any]:
             {"field": c.field, "value": c.value, "how": c.how} for c in move.changes
         ],
         "removed": list(move.removes),
+        "adopted_pieces": [piece.title for piece in move.adopted],
         "left_behind": [piece.title for piece in move.left_behind],
     }
 

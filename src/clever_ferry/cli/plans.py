@@ -63,6 +63,9 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
     for change in move.changes:
         out.print(f"  {change.how:<9} {escape(change.field)} {escape(str(change.value))}"
                   f" ({ways[change.how]})")  # fmt: skip
+    for piece in move.adopted:
+        out.print(f"  adopted   the {escape(piece.title)} of the save it replaces, as this one "
+                  "has none")  # fmt: skip
     if bound:
         places = [
             f"{counted(said['places'], 'place')} in the {item.piece.title}"

@@ -91,7 +91,7 @@ def heading(text: str) -> str:
 
 def indented(markup: str, by: int) -> Padding:
     """Return lines that stay indented where they are wrapped."""
-    return Padding(markup, (0, 0, 0, by))
+    return Padding(markup, (0, 0, 0, by), expand=False)
 
 
 def steps(lines: Iterable[str]) -> str:

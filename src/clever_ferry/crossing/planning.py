@@ -49,6 +49,8 @@ class Move:
     removes: tuple[str, ...]
     """Entries of the replaced save that no new piece takes the place of."""
     changes: tuple[Change, ...]
+    adopted: tuple[Piece, ...]
+    """Pieces that the target needs and the save lacks: those of the save that it replaces."""
     left_behind: tuple[Piece, ...]
     """Pieces that the target's edition does not have."""
 
@@ -249,14 +251,9 @@ def _move(
         for one in (*target.listing.saves, *target.listing.behind)
         if one.fields == (replaced.fields if replaced else fields)
     ]
-    laid = lay(
-        edition,
-        save,
-        fields,
-        known,
-        replaced,
-        max(turns, default=0) + 1,
-    )
+    adopted = _adopted(save, replaced, target)
+    whole = replace(save, pieces=(*save.pieces, *adopted))
+    laid = lay(edition, whole, fields, known, replaced, max(turns, default=0) + 1)
     kept = {item.piece.key for item in laid}
     left = tuple(p for p in save.pieces if p.key not in kept and not p.describes)
     if edition.box_title is None:
@@ -269,7 +266,33 @@ def _move(
         if _folded(piece.entry, target) not in new
     )
     slot = goal.slot or (replaced.slot if replaced else 0)
-    return Move(save, slot, fields, replaced, tuple(laid), removes, tuple(changes), left)
+    return Move(
+        save, slot, fields, replaced, tuple(laid), removes, tuple(changes), adopted, left
+    )  # fmt: skip
+
+
+def _adopted(save: Save, replaced: Save | None, target: OpenBerth) -> tuple[Piece, ...]:
+    """Return what the target needs and a save lacks, such as a picture, of the save it replaces.
+
+    Raises RefusedError where that has none either, or where it is what a player goes by.
+    """
+    edition = target.berth.edition
+    slips = {file.role for file in edition.files if file.slip}
+    lacks = set(edition.missing(save.pieces)) - slips
+    own = replaced.pieces if replaced else ()
+    known_by = edition.reader.sources
+    adopted = tuple(one for one in own if one.role in lacks and one.role not in known_by)
+    missing = lacks - {piece.role for piece in adopted}
+    if missing:
+        told = ", ".join(sorted(missing))
+        raise RefusedError(
+            f"{save.title} has no {told}, and {edition.title} does not load a save without.",
+            advice=f"Make a throwaway save in {edition.title} and carry onto it (:throwaway): its "
+            f"{told} is kept."
+            if not missing & known_by
+            else "Look for an older copy of the save that has it.",
+        )
+    return adopted
 
 
 def _folded(name: str, target: OpenBerth) -> str:

@@ -22,6 +22,7 @@ __all__ = [
     "SwapSpec",
     "TextSpec",
     "XorSpec",
+    "told_layer",
 ]
 
 _HEX = r"^([0-9a-fA-F]{2})+$"
@@ -224,3 +225,16 @@ LayerSpec = Annotated[
     | ChunksSpec,
     Field(discriminator="kind"),
 ]
+
+
+def told_layer(spec: LayerSpec) -> str:
+    """Return what a layer is, in a few words: its kind, or what it says of a text."""
+    match spec:
+        case TextSpec():
+            ends = "Windows line ends" if spec.ending == "crlf" else "plain line ends"
+            return ends if spec.encoding == "utf-8" else f"{spec.encoding}, {ends}"
+        case IdentitySpec():
+            return f"the {spec.bound} inside"
+        case PathsSpec():
+            return "paths of folders inside"
+    return spec.kind

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from clever_ferry.boxes import Box, FolderBox, make_box
 from clever_ferry.errors import FerryError, RecipeError
-from clever_ferry.layers import Chain, compile_layers
+from clever_ferry.layers import Chain, compile_layers, told_layer
 from clever_ferry.layouts import Layout, LayoutError, LayoutSpec, compile_layouts
 from clever_ferry.layouts.digests import DIGEST_BYTES
 from clever_ferry.layouts.spec import (
@@ -235,8 +235,9 @@ def _files(
             else:
                 chain = chain.then(layers[layer])
         patterns = [faults.pattern(f"{key}.path", text, info.fields) for text in file.paths]
-        kinds = [one.kind for layer in file.layers for one in recipe.layers.get(layer, ())]
+        kinds = [told_layer(one) for layer in file.layers for one in recipe.layers.get(layer, ())]
         named = tuple(pattern for pattern in patterns if pattern)
+        needed = file.needed or (file.role in recipe.pieces and recipe.pieces[file.role].needed)
         slip = None
         if file.describes is not None and file.layout is not None:
             if file.layout not in layouts:
@@ -244,7 +245,9 @@ def _files(
                            f"{_known(layouts)}")  # fmt: skip
             else:
                 slip = Slip(file.describes, layouts[file.layout])
-        files.append(PieceFile(file.role, named, chain, file.old, tuple(kinds), slip, file.told))
+        files.append(
+            PieceFile(file.role, named, chain, file.old, tuple(kinds), slip, needed, file.told)
+        )
     roles = [file.role for file in files]
     for role in {role for role in roles if roles.count(role) > 1}:
         faults.add("files", f"the role {role!r} stands twice; give one entry a list of paths")

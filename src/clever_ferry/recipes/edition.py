@@ -299,8 +299,7 @@ class Edition:
         return [
             file.role
             for file in self.files
-            if file.role not in present
-            and (self.pieces[file.role].needed or (file.slip and file.slip.of in present))
+            if file.role not in present and (file.needed or (file.slip and file.slip.of in present))
         ]
 
     def verified(self, save: Save, berth_fields: Mapping[str, Value]) -> Save:

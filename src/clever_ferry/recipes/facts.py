@@ -65,6 +65,11 @@ class FactReader:
         return frozenset(key for key, info in self._facts.items() if info.field is not None)
 
     @property
+    def sources(self) -> frozenset[str]:
+        """The roles that facts are read from."""
+        return frozenset(info.source for info in self._facts.values() if info.source is not None)
+
+    @property
     def reads_content(self) -> bool:
         """Whether any fact is read from a piece."""
         return len(self.from_names) < len(self._facts)

@@ -232,6 +232,9 @@ class FileInfo(_Info):
         description="name pattern; of several, the first is written and the others are still read"
     )
     layers: tuple[Id, ...] = ()
+    needed: bool = Field(
+        default=False, description="here a save without it is not whole, though elsewhere it is"
+    )
     told: SignInfo | None = Field(
         default=None, description="what tells it from others, where names do not"
     )

@@ -56,9 +56,11 @@ class PieceFile:
     old: tuple[str, ...] = ()
     """Endings of the old copies that the game leaves."""
     wrapping: tuple[str, ...] = ()
-    """The kinds of its layers, the outermost first."""
+    """Its layers in words, the outermost first."""
     slip: Slip | None = None
     """What it describes and how, where that is all it does."""
+    needed: bool = False
+    """Whether a save is not whole here without it."""
     told: SignInfo | None = None
     """What tells it from others, where names do not."""
 

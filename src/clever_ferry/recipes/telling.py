@@ -49,6 +49,8 @@ class RouteTold:
     target: Edition
     does: tuple[str, ...]
     needs: tuple[str, ...]
+    after: tuple[str, ...]
+    """What to do in the game then."""
 
 
 def told_edition(game: Game, edition: Edition) -> EditionTold:
@@ -65,7 +67,7 @@ def told_edition(game: Game, edition: Edition) -> EditionTold:
         else "as plain files"
     ]
     pieces = tuple(_piece(game, file) for file in edition.files)
-    return EditionTold(edition, tuple(places), tuple(kept), pieces, tuple(_rules(edition)))
+    return EditionTold(edition, tuple(places), tuple(kept), pieces, tuple(_rules(game, edition)))
 
 
 def _piece(game: Game, file: PieceFile) -> tuple[str, str, str]:
@@ -78,7 +80,7 @@ def _piece(game: Game, file: PieceFile) -> tuple[str, str, str]:
     return what, file.patterns[0].text, wrapped
 
 
-def _rules(edition: Edition) -> Iterator[str]:
+def _rules(game: Game, edition: Edition) -> Iterator[str]:
     if edition.most_slots is not None:
         yield f"its menu shows {edition.most_slots} saves at the most"
     if edition.not_newer is not None:
@@ -95,6 +97,8 @@ def _rules(edition: Edition) -> Iterator[str]:
             "refuses a save whose add-ons it lacks"
         )  # fmt: skip
         yield f"its add-ons are in {edition.packs.pattern.text}; the game {answer}"
+    if game.handover is not None:
+        yield "a world of it can be handed over to another host: cferry handover"
     for cloud in edition.clouds:
         yield f"{cloud.info.title} may put an old save back; a crossing says what to do then"
     for pattern in edition.never:
@@ -135,7 +139,10 @@ def told_route(game: Game, source: Edition, target: Edition) -> RouteTold:
         }  # fmt: skip
         does.append(f"{name}: {', or '.join(words[way] for way in ways)}")
         if "made" not in ways and "kept" not in ways:
-            needs.append(f"a save that the target made itself, or --give {name}=…")
+            what = "any save of the target's own" if "usual" in ways else (
+                "a save that the target made itself"
+            )  # fmt: skip
+            needs.append(f"{what}, or --give {name}=…")
     bound = sorted({name for file in target.files for name in file.chain.bound})
     if bound:
         does.append(f"stamped with the target's {', '.join(bound)}")
@@ -153,7 +160,9 @@ def told_route(game: Game, source: Edition, target: Edition) -> RouteTold:
     if target.secrets | source.secrets:
         names = ", ".join(sorted(target.secrets | source.secrets))
         needs.append(f"what only you know: --give {names}=…")
-    return RouteTold(source, target, tuple(does), tuple(needs))
+    arriving = target.arriving.get(source.id)
+    after = (*(arriving.after if arriving else ()), *target.after)
+    return RouteTold(source, target, tuple(does), tuple(needs), after)
 
 
 def _rewrapped(source: PieceFile, target: PieceFile) -> str:

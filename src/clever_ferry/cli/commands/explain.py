@@ -88,9 +88,9 @@ def _print_route(game: Game, route: RouteTold) -> None:
         out.print(indented(escape(line), 2))
     for line in route.needs:
         out.print(indented(f"[care]needs[/] {escape(line)}", 2))
-    if route.target.after:
+    if route.after:
         out.print(indented("afterwards, in the game:", 2))
-        out.print(indented(steps(route.target.after), 2))
+        out.print(indented(steps(route.after), 2))
     out.print()
 
 
@@ -105,5 +105,5 @@ def _edition_data(told: EditionTold) -> dict[str, object]:
 def _route_data(route: RouteTold) -> dict[str, object]:
     return {
         "from": route.source.id, "to": route.target.id, "does": route.does,
-        "needs": route.needs, "afterwards": route.target.after,
+        "needs": route.needs, "afterwards": route.after,
     }  # fmt: skip
