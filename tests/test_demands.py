@@ -553,7 +553,10 @@ def test_paths_in_known_folders_go_round_between_systems(parts: list[str], holds
     assert carried(here, windows, linux) == there
     back = text("C:\\Users\\Wren\\Documents\\" + "\\".join(parts))
     assert carried(there, linux, windows) == back
-    for odd in (r"D:\else", "/srv/else", "@documents", "@@x", r"\\host\share"):
+    if holds == "ini":
+        quoted = text('"C:\\Users\\Wren\\' + "\\".join(parts) + '"')
+        assert carried(quoted, windows, linux) == text('"/home/isa/' + "/".join(parts) + '"')
+    for odd in ("https://a/b", r"D:\else", "/srv/else", "@documents", "@@x", r"\\host\share"):
         for start, goal in ((windows, linux), (linux, windows)):
             assert carried(text(odd), start, goal) == text(odd)
 

@@ -12,6 +12,7 @@ from __future__ import annotations
 import os
 import shutil
 import tempfile
+import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -28,6 +29,10 @@ from clever_ferry.finding import described_computer
 from clever_ferry.keeping import Keeps, Record, verify
 from clever_ferry.moving import FolderFiles
 from clever_ferry.recipes import Recipes
+from clever_ferry_demo.moth_lantern.editions import AnniversaryStore
+from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
+from clever_ferry_demo.moth_lantern.tale import begin
+from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
 from tests.conftest import DEPOT, TERN, state
 from tests.faulty_disk import Killed, Trouble, troubled
@@ -75,6 +80,29 @@ def kept_then(where: str, source: str, target: str) -> Callable[[Ferry], object]
     return prepare
 
 
+HOME = "C/Users/Wren"
+CLASSIC, ANNIVERSARY, TO_FINCH, YARDS = (
+    f"{HOME}/{path}"
+    for path in (
+        "Documents/Moth and Lantern", "Saved Games/Moth & Lantern Anniversary",
+        "Documents/Pocket Finch/00471100/MOTHLANT", "Documents/My Yards/Orrery Yard/wren",
+    )
+)  # fmt: skip
+
+
+def hidden(ferry: Ferry) -> object:
+    """Have the game write a save in front of one that was carried."""
+    ferry.carry_out(ferry.plan("moth-lantern/classic:1", "moth-lantern/anniversary:1"))
+    assert ferry.computer.top is not None
+    store = AnniversaryStore(ferry.computer.top / ANNIVERSARY)
+    store.save("1", begin("a try"), time.time_ns())
+    return store
+
+
+def tidied(ferry: Ferry) -> object:
+    return ferry.tidy(*ferry.hidden("moth-lantern/anniversary"))
+
+
 TO_DEPOT, TO_TERN = (f"{DEPOT}/{DEPOT_ACCOUNT}", f"{TERN}/{TERN_ACCOUNT}/saltglass")
 JOBS = {
     "crossing into a folder": Job(
@@ -102,6 +130,14 @@ JOBS = {
         kept_then("saltglass/depot", "saltglass/tern:2", "saltglass/depot:1"), restore("1"),
         TO_DEPOT,
     ),
+    "crossing with a slip": Job(
+        lambda _: None, cross("moth-lantern/classic:3", "moth-lantern/finch:1"), TO_FINCH, CLASSIC
+    ),
+    "tidying": Job(hidden, tidied, ANNIVERSARY, CLASSIC),
+    "handover here": Job(
+        lambda _: None,
+        lambda ferry: ferry.carry_out(ferry.handover("orrery-yard/windows:1", "Isa").here), YARDS,
+    ),
 }  # fmt: skip
 MODES = ("ENOSPC", "EIO", "EACCES", "kill", "tear", "power")
 
@@ -123,7 +159,9 @@ def test_nothing_is_lost(
     job, template, top = JOBS[name], playground / "template", playground / "world"
     for old in (template, top):
         shutil.rmtree(old, ignore_errors=True)
-    lay_world(top)
+    den = lay_world(top)
+    lay_moth_lantern(den)
+    lay_orrery_yard(den, "wren", demo_yards())
     job.prepare(ferry_at(top))
     for path in (top / "den").rglob("*"):  # nothing is fresh, so nothing is waited for
         data = path.stat()

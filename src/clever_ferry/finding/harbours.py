@@ -121,7 +121,8 @@ def _export(at: tuple[Path, ...], files: Sequence[Path], name: str) -> Harbour |
 
 def zips_in(folder: Path) -> list[Path]:
     """Return the zips in a folder, and the pieces of cut ones, sorted."""
-    return [path for path in _files(folder) if ".zip" in path.name.lower()]
+    found = [path for path in _entries(folder) if ".zip" in path.name.lower()]
+    return [path for path in found if not is_folder(path) and not path.is_symlink()]
 
 
 def prefix_at(path: Path, name: str, *, app: str | None = None) -> Harbour | None:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from clever_ferry.errors import RefusedError
@@ -40,8 +40,12 @@ class Paths:
         text = read_text(source)
         places = self._places(text)
         folders = _folders(found.given)
-        plain = [_meant(str(place.value), folders) for place in places]
-        left = [str(p.value) for p, new in zip(places, plain, strict=True) if _absolute(new)]
+        plain = [self._through(str(place.value), folders, _meant) for place in places]
+        left = [
+            str(place.value)
+            for place, new in zip(places, plain, strict=True)
+            if _absolute(new.strip("\"'"))
+        ]
         found.said["paths"] = {"places": len(places) - len(left), "left": left}
         marked = replaced(text, places, [self._literal(one) for one in plain])
         literals = [text[place.start : place.end] for place in places]
@@ -59,9 +63,11 @@ class Paths:
         text = read_text(inside)
         places = self._places(text)
         folders = _folders(fields)
-        new = [self._literal(_spelled(str(place.value), folders)) for place in places]
+        new = [
+            self._literal(self._through(str(place.value), folders, _spelled)) for place in places
+        ]
         if residue is not None and len(residue) == len(new):
-            same = [_meant(self._value(old), folders) for old in residue]
+            same = [self._through(self._value(old), folders, _meant) for old in residue]
             new = [
                 old if one == str(place.value) else literal
                 for old, one, place, literal in zip(residue, same, places, new, strict=True)
@@ -71,6 +77,18 @@ class Paths:
     def _places(self, text: str) -> list[Place]:
         found = find_places(text, self.spec.holds, self.spec.at)
         return [place for place in found if isinstance(place.value, str)]
+
+    def _through(
+        self, value: str, folders: Mapping[str, str],
+        change: Callable[[str, Mapping[str, str]], str],
+    ) -> str:  # fmt: skip
+        """Change a path; in INI it may stand in quotation marks."""
+        if "://" in value:
+            return value  # an address of the net
+        quote = value[:1] if self.spec.holds == "ini" and value[:1] in ("'", '"') else ""
+        if quote and len(value) > 1 and value.endswith(quote):
+            return f"{quote}{change(value[1:-1], folders)}{quote}"
+        return change(value, folders)
 
     def _literal(self, value: str) -> str:
         return value if self.spec.holds == "ini" else json.dumps(value, ensure_ascii=False)

@@ -10,7 +10,7 @@ from clever_ferry_demo.computers import folders_of, system_of
 from clever_ferry_demo.orrery_yard.yard import Yard, YardStore, begin, play_on, told
 from clever_ferry_demo.playing import GameProgram, RefusalError, Store, write
 
-__all__ = ["ACCOUNTS", "PROGRAM", "lay_orrery_yard", "run"]
+__all__ = ["ACCOUNTS", "PROGRAM", "demo_yards", "lay_orrery_yard", "run"]
 
 ACCOUNTS = {"wren": "Wren", "isa": "Isa"}
 """Accounts and what their players are called in the game."""
