@@ -96,6 +96,54 @@ def test_each_fault_is_named(den: Den, tmp_path: Path, fault: str) -> None:
         assert word in done.err, done.err
 
 
+SHIPPED_FAULTS = {
+    "a generation that is no number": (
+        "moth-lantern", 'newest = "turn"', 'newest = "trun"', "editions.anniversary.newest"
+    ),
+    "a piece without its generation": (
+        "moth-lantern", "lantern-{slot}.{turn}.note", "lantern-{slot}.note", "lacks {turn}"
+    ),
+    "a slip of nothing": ("moth-lantern", 'describes = "tale"', 'describes = "tael"', "'tael'"),
+    "a slip of itself": ("moth-lantern", 'describes = "tale"', 'describes = "slip"', "'slip'"),
+    "a slip without layout": ("moth-lantern", ', layout = "slip"', "", "go together"),
+    "an unknown layout": ("moth-lantern", 'layout = "slip" }', 'layout = "slp" }', "'slp'"),
+    "a limit of two": (
+        "moth-lantern", 'piece = "tale", most', 'piece = "tale", fact = "page", most', "either"
+    ),
+    "a limit of nothing": ("moth-lantern", 'piece = "tale", most', 'piece = "x", most', "'x'"),
+    "notes of no edition": (
+        "moth-lantern", "anniversary.arriving.classic]", "anniversary.arriving.clasic]", "clasic"
+    ),
+    "packs without a name": (
+        "orrery-yard", "packs/{pack}.pack", "packs/{name}.pack", "lacks {pack}"
+    ),
+    "packs from nowhere": (
+        "orrery-yard", '[packs]\nfrom = "card"', '[packs]\nfrom = "founder"', "packs.from"
+    ),
+    "a host of no role": ("orrery-yard", 'host = "founder"', 'host = "fonder"', "handover.host"),
+    "a guest like a host": (
+        "orrery-yard", 'guest = "friend"', 'guest = "founder"', "handover.guest"
+    ),
+    "a host that nothing names": (
+        "orrery-yard", 'named = "founder"', 'named = "account"', "handover.named"
+    ),
+    "archives of no export": (
+        "saltglass", 'path = "Pocket Finch/{account}/SALTGLASS" }',
+        'path = "Pocket Finch/{account}/SALTGLASS", archives = ["x.zip"] }', "export",
+    ),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("fault", SHIPPED_FAULTS)
+def test_each_fault_in_what_targets_ask_for_is_named(den: Den, tmp_path: Path, fault: str) -> None:
+    name, right, wrong, said = SHIPPED_FAULTS[fault]
+    text = den.cferry("recipe", "show", name).out
+    assert right in text
+    file = tmp_path / f"{name}.toml"
+    file.write_text(text.replace(right, wrong, 1), "utf-8")
+    assert said in den.cferry("recipe", "check", file, code=5).err
+
+
 def test_all_faults_at_once(den: Den, tmp_path: Path) -> None:
     file = tmp_path / "mine.toml"
     file.write_text(GOOD.replace("needed", "neded").replace("width", "widht"))

@@ -41,7 +41,9 @@ def handed_over(game: Game, save: Save, to: str) -> Save:
     if name is None:
         raise NotFoundError(
             f"{to} has never been in {save.title}, so there is no {info.guest} to make its host.",
-            details=(f"There are: {', '.join(sorted(guests)) or 'no guests'}.",),
+            details=(
+                f"There are: {', '.join(sorted(guests))}." if guests else "It has no guests.",
+            ),
             advice=f"Have {to} join the world once, and save.",
         )
     own = next((piece for piece in save.pieces if piece.role == info.host), None)
