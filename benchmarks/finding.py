@@ -5,6 +5,7 @@ python -m benchmarks.finding [files] [saves] [MiB of the export]
 
 from __future__ import annotations
 
+import gc
 import os
 import shutil
 import subprocess
@@ -108,6 +109,7 @@ def listing(scratch: Path, saves: int) -> None:
     ours, theirs = in_turn(lambda: run(slots, own), lambda: run(by_hand), rounds=5)
     print(ratio_line(f"slots of {saves:,} saves against hand-written code", ours, theirs, 1.5))
     os.environ.update(own)
+    gc.set_threshold(50_000, 20, 50)  # as the program does
     ferry = open_ferry(top)
     hand = compile(_BY_HAND, "by hand", "exec")
     pairs = [

@@ -212,8 +212,9 @@ def troubled(trouble: Trouble) -> Iterator[Trouble]:
                 power.synced(self.path)
 
     class Reader(disk.Reader):
-        def __init__(self, path: Path) -> None:
-            trouble.step("open", path)
+        def __init__(self, path: Path | str) -> None:
+            self.path = Path(path)
+            trouble.step("open", self.path)
             super().__init__(path)
 
         def read(self, count: int) -> bytes:

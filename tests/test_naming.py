@@ -222,3 +222,31 @@ def test_what_is_read_is_written_back_the_same(field: str, name: str) -> None:
     values = pattern.match(f"x{name}.y")
     if isinstance(values, dict):
         assert pattern.write(values).lower() == f"x{name}.y".lower()
+
+
+@given(
+    st.sampled_from([
+        "{world}-{slot}/{player}.x", "a{slot}<-{player}>/b{slot}.y", "{player}/{player}",
+        "<old->{player}/s<{slot}>/{world}",
+    ]),
+    st.lists(st.text("aB0-/.xyold", max_size=7), min_size=1, max_size=3),
+    st.booleans(),
+)  # fmt: skip
+def test_a_path_reads_the_same_by_its_folder_and_name(
+    text: str, parts: list[str], fold: bool
+) -> None:
+    fields: dict[str, FieldSpec] = {
+        "world": HexField(type="hex", length=2), "slot": NumberField(type="number"),
+        "player": TextField(type="text"),
+    }  # fmt: skip
+    used = {name: field for name, field in fields.items() if f"{{{name}}}" in text}
+    pattern = compile_pattern(text, used)
+    path = "/".join(parts)
+    folder, _, last = path.rpartition("/")
+    for _ in range(2):  # the second time from memory
+        assert pattern.match_in(folder, last, fold=fold) == pattern.match(path, fold=fold)
+    assume("<old" not in text)  # what that writes can be read in another way
+    samples = {name: field.sample() for name, field in used.items()}
+    path = pattern.write(samples)
+    folder, _, last = path.rpartition("/")
+    assert pattern.match_in(folder, last, fold=fold) == pattern.match(path, fold=fold) == samples

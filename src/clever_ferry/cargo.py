@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
-from typing import Any
+from dataclasses import dataclass
+from types import MappingProxyType
+from typing import Any, NamedTuple
 
 from blake3 import blake3
 
@@ -50,8 +51,7 @@ class DigestedPayload:
         self.digest = running.hexdigest()
 
 
-@dataclass(frozen=True)
-class Fact:
+class Fact(NamedTuple):
     """Something a player knows a save by."""
 
     key: str
@@ -63,8 +63,7 @@ class Fact:
     """What a number counts, as the recipe says: `s` is play time."""
 
 
-@dataclass(frozen=True)
-class Piece:
+class Piece(NamedTuple):
     """One part of a save by its role; `fields` tell pieces of one role apart (which player)."""
 
     role: str
@@ -79,9 +78,9 @@ class Piece:
     files: tuple[str, ...]
     """The files of the berth that hold it."""
     problem: str = ""
-    bound: Mapping[str, int | str] = field(default_factory=dict)
+    bound: Mapping[str, int | str] = MappingProxyType({})
     """What its wrapping says of name fields, such as its owner's account."""
-    said: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    said: Mapping[str, Mapping[str, Any]] = MappingProxyType({})
     """All that its wrapping's headers say, by layout."""
     old: bool = False
     """Whether it is an old copy that stands in for a file that is missing."""

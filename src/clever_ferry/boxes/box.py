@@ -16,8 +16,7 @@ from clever_ferry.tree import Files, Output
 __all__ = ["Box", "Contents", "Entry", "Making", "Put"]
 
 
-@dataclass(frozen=True)
-class Entry:
+class Entry(NamedTuple):
     """One named thing in a box."""
 
     name: str

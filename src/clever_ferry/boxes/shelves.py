@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import Any
 
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
@@ -83,7 +83,7 @@ class ShelvesBox:
             shelves[name] = inner = self.shelf.read(_Shelf(files, folder), enter)
             for entry in inner.entries:
                 paths = tuple(f"{folder}/{path}" for path in entry.files)
-                entries.append(replace(entry, name=f"{name}/{entry.name}", files=paths))
+                entries.append(entry._replace(name=f"{name}/{entry.name}", files=paths))
         own = [f"{folders[name]}/{path}" for name, inner in shelves.items() for path in inner.own]
         if self.top is not None:
             own.append(self.top.spec.index)

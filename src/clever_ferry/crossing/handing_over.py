@@ -52,9 +52,9 @@ def handed_over(game: Game, save: Save, to: str) -> Save:
     pieces = []
     for piece in save.pieces:
         if piece is own:
-            piece = replace(guests[name], role=info.host, fields={})
+            piece = guests[name]._replace(role=info.host, fields={})
         elif piece is guests[name]:
-            piece = replace(own, role=info.guest, fields={each: host})
+            piece = own._replace(role=info.guest, fields={each: host})
         else:
             piece = _renamed(piece, info, host, name)
         pieces.append(piece)
@@ -76,10 +76,10 @@ def _renamed(piece: Piece, info: HandoverInfo, host: str, guest: str) -> Piece:
     key = f"identity {info.named}"
     if key in piece.said:
         said = {**piece.said, key: {**piece.said[key], "value": guest}}
-        piece = replace(piece, said=said)
+        piece = piece._replace(said=said)
     at = [one.at for one in info.lists if one.piece == piece.role]
     if at:
-        piece = replace(piece, payload=_listing(piece.payload, at, guest, host))
+        piece = piece._replace(payload=_listing(piece.payload, at, guest, host))
     return piece
 
 

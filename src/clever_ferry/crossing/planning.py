@@ -196,7 +196,7 @@ def _shared(source: OpenBerth, target: OpenBerth, sharing: Collection[str]) -> t
         if piece.role not in sharing and (own is not None or piece.problem):
             continue
         if own is not None:  # it goes under the name that the target's own one has
-            piece = replace(piece, fields=own.fields)
+            piece = piece._replace(fields=own.fields)
         if piece.problem:
             raise DamagedError(f"The {piece.title} is damaged: {piece.problem}.")
         known = {**target.berth.places, **target.berth.fields}

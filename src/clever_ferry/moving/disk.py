@@ -46,8 +46,7 @@ __all__ = [
 class _Open:
     """A file that is open until it is closed, or its `with` block is left."""
 
-    def __init__(self, path: Path, flags: int) -> None:
-        self.path = path
+    def __init__(self, path: Path | str, flags: int) -> None:
         self._handle = os.open(path, flags | _BINARY, 0o666)
 
     def close(self) -> None:
@@ -73,6 +72,7 @@ class Writer(_Open):
 
     def __init__(self, path: Path) -> None:
         super().__init__(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL)
+        self.path = path
         system.inherit_owner(path)
 
     def write(self, data: bytes | memoryview) -> None:
@@ -137,7 +137,7 @@ LARGE = 4 << 20
 class Reader(_Open):
     """A file that is being read."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path | str) -> None:
         super().__init__(path, os.O_RDONLY)
 
     def read(self, count: int) -> bytes:
@@ -161,7 +161,7 @@ def create(path: Path) -> Writer:
     return Writer(path)
 
 
-def open_to_read(path: Path) -> Reader:
+def open_to_read(path: Path | str) -> Reader:
     """Open a file; it is never locked nor changed."""
     return Reader(path)
 

@@ -5,9 +5,9 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from operator import attrgetter
 from pathlib import Path
+from typing import NamedTuple
 
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError
 from clever_ferry.moving import disk
@@ -21,8 +21,7 @@ __all__ = ["FilePayload", "FolderFiles", "is_folder", "is_there"]
 _MOST_FILES = 1_000_000
 
 
-@dataclass(frozen=True)
-class FilePayload:
+class FilePayload(NamedTuple):
     """A file's bytes; reading fails where the file is no longer the one that was listed."""
 
     file: str
@@ -38,7 +37,7 @@ class FilePayload:
     def chunks(self) -> Iterator[bytes]:
         """Yield the bytes in chunks of a mebibyte."""
         try:
-            with disk.open_to_read(self.path) as file:
+            with disk.open_to_read(self.file) as file:
                 self._same(file.stat())
                 while chunk := file.read(CHUNK):
                     yield chunk
@@ -51,7 +50,7 @@ class FilePayload:
 
     def tail(self, count: int) -> bytes:
         """Return the last `count` bytes, fewer where the file is shorter."""
-        with disk.open_to_read(self.path) as file:
+        with disk.open_to_read(self.file) as file:
             self._same(file.stat())
             file.seek(max(0, self.size - count))
             return file.read(count)

@@ -24,6 +24,8 @@ __all__ = ["Ambiguous", "NamingError", "Pattern", "compile_pattern"]
 _LONGEST_NAME = 1024
 _MOST_TOKENS = 64
 _MOST_OPTIONAL = 4
+_REMEMBERED = 20_000
+_UNKNOWN = ""
 
 
 class NamingError(RefusedError):
@@ -35,6 +37,11 @@ class Ambiguous:
     """A name that one pattern reads in more than one way."""
 
     name: str
+
+
+Reading = dict[str, Value] | Ambiguous | None
+"""What a name says: its fields' values; that it can be read in several ways; or that it does not
+fit."""
 
 
 @dataclass(frozen=True)
@@ -83,7 +90,7 @@ class Pattern:
         last = [one.tokens[-1] for one in (self, *self.shorter)]
         return tuple(one.casefold() if isinstance(one, str) else "" for one in last)
 
-    def match(self, name: str, *, fold: bool = False) -> dict[str, Value] | Ambiguous | None:
+    def match(self, name: str, *, fold: bool = False) -> Reading:
         """Read a name; `fold` where the file system does not tell cases apart.
 
         Returns the fields' neutral values, None when the name does not fit, or
@@ -98,6 +105,56 @@ class Pattern:
         if len(found) > 1:
             return Ambiguous(name)
         return found[0] if found else None
+
+    def match_in(self, folder: str, last: str, *, fold: bool = False) -> Reading:
+        """Read a path that is given as its folder and its last name, as `match` does.
+
+        What a folder's name says is remembered, as many files lie in one.
+        """
+        above = self._above.get((folder, fold), _UNKNOWN)
+        if isinstance(above, str):
+            if len(self._above) >= _REMEMBERED:
+                self._above.clear()
+            above = self._above[folder, fold] = self._folder(folder, fold)
+        if above is None:
+            return None
+        own = self.segments[-1].match(last, fold=fold)
+        if own is None:
+            return None
+        if isinstance(own, Ambiguous) or isinstance(above, Ambiguous):
+            return self.match(f"{folder}/{last}" if folder else last, fold=fold)
+        for key, value in above.items():
+            if own.setdefault(key, value) != value:
+                return None
+        return own
+
+    def recall(self, name: str, *, fold: bool = False) -> Reading:
+        """Read a name as `match` does, remembering it; what is returned must not be changed."""
+        found = self._above.get((name, fold), _UNKNOWN)
+        if isinstance(found, str):
+            if len(self._above) >= _REMEMBERED:
+                self._above.clear()
+            found = self._above[name, fold] = self.match(name, fold=fold)
+        return found
+
+    def _folder(self, folder: str, fold: bool) -> Reading:
+        parts = folder.split("/") if folder else []
+        if len(parts) != self.depth:
+            return None
+        values: dict[str, Value] = {}
+        for segment, part in zip(self.segments, parts, strict=False):
+            own = segment.recall(part, fold=fold)
+            if not isinstance(own, dict):
+                return own
+            for key, value in own.items():
+                if values.setdefault(key, value) != value:
+                    return None
+        return values
+
+    @cached_property
+    def _above(self) -> dict[tuple[str, bool], Reading]:
+        """What was read already: folders for `match_in`, names for `recall`."""
+        return {}
 
     @cached_property
     def _straight(self) -> Straight[_Slot] | None:

@@ -105,7 +105,7 @@ class Edition:
         parts = folder.split("/")
         return any(
             all(
-                isinstance(segment.match(part, fold=True), dict)
+                isinstance(segment.recall(part, fold=True), dict)
                 for segment, part in zip(above, parts, strict=True)
             )
             for above in self._folders.get(len(parts), ())
@@ -214,11 +214,12 @@ class Edition:
         if self.barred(name):
             return None
         depth, folded = name.count("/"), name.casefold()
+        folder, _, last = name.rpartition("/")
         for file in self.files:
             for pattern in file.patterns:
                 if depth != pattern.depth or not folded.endswith(pattern.ends):
                     continue  # most are told apart by this, which is quick
-                values = pattern.match(name, fold=fold)
+                values = pattern.match_in(folder, last, fold=fold)
                 if isinstance(values, Ambiguous):
                     return f"{name} can be read in two ways by {pattern.text!r}"
                 if values is not None and (entry is None or file.is_it(entry)):
