@@ -91,10 +91,32 @@ def test_an_owners_number_is_the_targets_the_usual_one_or_given(moth: Den) -> No
     assert "--give owner=VALUE" in told
     for path in moved:
         path.rename(classic / path.name)
-    plan = moth.cferry("cross", "moth-lantern/anniversary:1", "moth-lantern/classic:8",
+    plan = moth.cferry("cross", "moth-lantern/anniversary:1", "moth-lantern/classic:5",
                        "--give", "owner=55", "--dry-run").out  # fmt: skip
-    assert "55-tale08.mth" in plan
-    assert "header" not in plan
+    assert "55-tale05.mth" in plan
+
+
+def test_a_devices_account_is_told_by_its_folder_or_given(moth: Den, tmp_path: Path) -> None:
+    stick = tmp_path / "stick" / "00000031" / "MOTHLANT"
+    stick.mkdir(parents=True)
+    moth.cferry("cross", "moth-lantern/classic:3", f"moth-lantern/finch@{stick}:1", "--yes")
+    assert (stick / "ML1.SLP").read_bytes()[4:8] == (31).to_bytes(4, "little")
+    (tmp_path / "empty").mkdir()
+    route = ("cross", "moth-lantern/classic:3", f"moth-lantern/finch@{tmp_path / 'empty'}:1")
+    told = moth.cferry(*route, "--dry-run", code=4).err  # before anything is written
+    assert "The target's account is not known" in told
+    assert "--give account=VALUE" in told
+    assert "it takes 8 digits" in moth.cferry(*route, "--give", "account=7", code=2).err
+    moth.cferry(*route, "--give", "account=00000007", "--yes")
+    assert (tmp_path / "empty" / "ML1.SLP").read_bytes()[4:8] == (7).to_bytes(4, "little")
+    known = (
+        "cross",
+        "moth-lantern/classic:3",
+        "moth-lantern/finch:2",
+        "--give",
+        "account=00000007",
+    )
+    assert "no 'account' to give" in moth.cferry(*known, "--yes", code=2).err
 
 
 def test_a_handhelds_slip_is_made_and_held_against_the_tale(moth: Den) -> None:

@@ -164,7 +164,7 @@ def test_layers_that_cant_be() -> None:
         chains(it=loop)
     with pytest.raises(LayoutError, match="is no number"):
         ALL["sealed"].dress(BytesPayload(b""), {"account": "x", "world": "00"})
-    with pytest.raises(RefusedError, match="needs its own owner"):
+    with pytest.raises(RefusedError, match="target's account is not known"):
         whole(ALL["sealed"].dress(BytesPayload(b""), {"world": "00ff00ff"}))
 
 

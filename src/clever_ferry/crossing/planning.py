@@ -22,7 +22,6 @@ from clever_ferry.finding.signs import Signs
 from clever_ferry.moving import refuse_forbidden
 from clever_ferry.moving.names import folded
 from clever_ferry.naming import FieldSpec, Value
-from clever_ferry.recipes.edition import Edition
 from clever_ferry.recipes.laying import Laid, lay, lay_shared
 
 __all__ = ["Change", "Move", "Plan", "make_plan"]
@@ -154,7 +153,7 @@ def make_plan(
         notes += _arriving_notes(source, target)
     secrets = source.berth.edition.secrets | target.berth.edition.secrets
     named = {name: value for name, value in given.items() if name not in secrets}
-    _refuse_foreign_given(named, target.berth.edition)
+    _refuse_foreign_given(named, target)
     goals = goals_of(saves, target, slots, given)
     moves = [
         _move(save, goal, target, _own(save) if as_it_was else given, random)
@@ -244,8 +243,9 @@ def _move(
         if change.how != "kept":
             changes.append(change)
     replaced = goal.replaced or _same_name(target, fields)
-    secrets = {name: given[name] for name in edition.secrets if name in given}
-    known = {**target.berth.places, **target.berth.fields, **secrets}
+    stated = {name: given[name] for name in (*edition.secrets, *edition.berth_fields)
+              if name in given}  # fmt: skip
+    known = {**target.berth.places, **stated, **target.berth.fields}
     turns = [
         one.turn or 0
         for one in (*target.listing.saves, *target.listing.behind)
@@ -371,10 +371,12 @@ def _refuse_damaged(saves: Sequence[Save], source: OpenBerth) -> None:
     )
 
 
-def _refuse_foreign_given(given: Mapping[str, str], edition: Edition) -> None:
+def _refuse_foreign_given(given: Mapping[str, str], target: OpenBerth) -> None:
+    edition = target.berth.edition
+    open_ones = (*edition.key_fields, *sorted(edition.berth_fields - target.berth.fields.keys()))
     for name, text in given.items():
-        if name not in edition.key_fields or name == "slot":
-            known = ", ".join(field for field in edition.key_fields if field != "slot")
+        if name not in open_ones or name == "slot":
+            known = ", ".join(field for field in open_ones if field != "slot")
             raise WrongUseError(
                 f"{edition.title} has no {name!r} to give.",
                 details=(f"There is: {known}." if known else "It has none.",),

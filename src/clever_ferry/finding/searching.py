@@ -188,11 +188,12 @@ def _told_by_name(edition: Edition, place: Path) -> Mapping[str, Value]:
     for _, pattern, _ in edition.berths:
         if pattern is None:
             continue
-        fields = pattern.match("/".join(parts[-len(pattern.segments) :]), fold=True)
-        if not isinstance(fields, dict):
-            fields = pattern.segments[-1].match(place.name, fold=True)
-        if isinstance(fields, dict) and fields:
-            return fields
+        for depth in range(len(pattern.segments), 0, -1):
+            ends = zip(pattern.segments[-depth:], parts[-depth:], strict=False)
+            told = [segment.match(part, fold=True) for segment, part in ends]
+            fields = {k: v for one in told if isinstance(one, dict) for k, v in one.items()}
+            if fields and len(parts) >= depth and all(isinstance(one, dict) for one in told):
+                return fields
     return {}
 
 

@@ -69,17 +69,27 @@ class Header:
     ) -> Payload:
         """Return header and bytes; `residue` gives what the layout neither binds nor computes."""
         values = self.known(residue, fields)
+        self.refuse_lacking(values)
 
         def written() -> Iterator[bytes]:
             reckoned, body = reckon(self.layout, inside, whole, values)
-            yield self.written({**values, **reckoned})
+            yield self.layout.write({**values, **reckoned})
             yield from body.chunks()
 
         return StreamPayload(written)
 
-    def written(self, values: Mapping[str, Any]) -> bytes:
-        """Return the layout's bytes; RefusedError where a value is known from nowhere."""
-        missing = self.layout.lacks(values)
+    def refuse_lacking(self, values: Mapping[str, Any]) -> None:
+        """Raise RefusedError where a value is known from nowhere, and can't be reckoned."""
+        reckoned = dict.fromkeys((one.field for one in self.layout.computed), 0)
+        missing = self.layout.lacks({**reckoned, **values})
+        if missing in self.layout.bound:
+            name = self.layout.bound[missing]
+            raise RefusedError(
+                f"The target's {name} is not known, and its header ({self.layout.name}) must "
+                "state it.",
+                advice=f"State it with --give {name}=VALUE, or name the folder that the game made "
+                "for it.",
+            )
         if missing:
             raise RefusedError(
                 f"The target's header ({self.layout.name}) needs its own {missing}, which only its "
@@ -87,7 +97,6 @@ class Header:
                 advice="Make a throwaway save in that slot with the target's game, then carry "
                 "onto it: its header is taken over.",
             )
-        return self.layout.write(values)
 
     def recall(self, said: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
         """Return what a header of the same layout has said where the payload comes from."""
@@ -224,11 +233,12 @@ class Footer:
     ) -> Payload:
         """Return the bytes and the footer."""
         values = self.header.known(residue, fields)
+        self.header.refuse_lacking(values)
 
         def written() -> Iterator[bytes]:
             reckoned, body = reckon(self.header.layout, inside, whole, values)
             yield from body.chunks()
-            yield self.header.written({**values, **reckoned})
+            yield self.header.layout.write({**values, **reckoned})
 
         return StreamPayload(written)
 

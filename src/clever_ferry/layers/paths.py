@@ -54,7 +54,14 @@ class Paths:
     def dress(
         self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
     ) -> Payload:
-        """Return the text with the target's own spelling of each folder."""
+        """Return the text with the target's own spelling of each folder.
+
+        Raises RefusedError where the target has no such folder.
+        """
+        if _folders(fields):
+            text, folders = read_text(inside), _folders(fields)
+            for place in self._places(text):
+                self._through(str(place.value), folders, _spelled)
         return StreamPayload(lambda: self._written(inside, residue, fields))
 
     def _written(

@@ -55,10 +55,11 @@ class Slip:
         """
         header = Header(self.layout)
         values = header.known(header.recall(said), known)
+        header.refuse_lacking(values)
 
         def written() -> Iterator[bytes]:
             reckoned, _ = reckon(self.layout, wrapped, payload, values)
-            yield header.written({**values, **reckoned})
+            yield self.layout.write({**values, **reckoned})
 
         return StreamPayload(written)
 
