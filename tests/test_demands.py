@@ -374,6 +374,38 @@ def test_settings_follow_their_system_and_times_stay(yards: Yards) -> None:
     assert b"pictures = C:\\Users\\Wren\\Documents\\Yard pictures\r\n" in settings
 
 
+def test_into_a_compatibility_prefix_and_out_of_it(yards: Yards) -> None:
+    loft, isa = yards.loft, yards.folders["Isa"]
+    player = next(loft.top.rglob("481516")) / "pfx/drive_c/users/player"
+    own = player / "Documents/My Yards/Orrery Yard/isa"
+    own.mkdir(parents=True)
+    (own / "packs").mkdir()
+    loft.cferry("cross", "orrery-yard/linux", "orrery-yard/windows@lamplight-481516", "--yes")
+    settings = (own / "settings.ini").read_bytes()
+    assert b"pictures = /home/isa/Documents/Yard pictures" not in settings
+    assert b"pictures = C:\\users\\player\\Documents\\Yard pictures\r\n" in settings
+    assert b"\r\n" in (own / "yards/Isa's try/yard.xml").read_bytes()
+    shutil.rmtree(isa / "yards")
+    (isa / "settings.ini").unlink()
+    loft.cferry("cross", "orrery-yard/windows@lamplight-481516", "orrery-yard/linux", "--yes")
+    assert b"pictures = /home/isa/Documents/Yard pictures\n" in (isa / "settings.ini").read_bytes()
+    assert loads(loft, "orrery-yard", "linux", "Isa's try").startswith("Isa's try, day 1")
+
+
+def test_two_accounts_yards_side_by_side(yards: Yards) -> None:
+    den = yards.den
+    isa = lay_orrery_yard(den.top, "isa", (begin("mine", "Isa"),))
+    route = ("cross", "orrery-yard/windows:Brass Court", "orrery-yard/windows:Brass Court")
+    told = den.cferry(*route, "--yes", code=2).err
+    assert "account isa" in told
+    den.cferry(*route, "--from-account", "wren", "--to-account", "isa", "--yes")
+    assert json.loads((isa / "yards/Brass Court/card.json").read_bytes())["owner"] == "isa"
+    den.cferry("handover", "orrery-yard/windows:Brass Court", "--account", "isa", "--to", "Isa",
+               "--here", "--yes")  # fmt: skip
+    account = ("--account", "isa", "load", "--slot", "Brass Court")
+    assert "Isa (95 cogs), Wren" in game(den, "orrery-yard", "windows", *account).out
+
+
 def test_packs_that_a_save_uses_must_be_there(yards: Yards) -> None:
     loft, isa = yards.loft, yards.folders["Isa"]
     (isa / "packs" / "comets.pack").unlink()
