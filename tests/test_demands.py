@@ -508,9 +508,9 @@ def test_a_handover_that_can_not_be_is_refused(yards: Yards, tmp_path: Path) -> 
     assert "one world is handed over at a time" in den.cferry(
         "handover", "orrery-yard/windows", "--to", "Isa", "--here", "--yes", code=2
     ).err  # fmt: skip
-    assert "does not say how" in den.cferry(
-        "handover", "saltglass/depot:1", "--to", "Isa", "-o", tmp_path / "x.zip", code=5
-    ).err  # fmt: skip
+    lay_moth_lantern(den.top)
+    told = den.cferry("handover", "moth-lantern/finch:1", "--to", "Isa", "--here", "--yes", code=5)
+    assert "does not say how" in told.err
     assert "say where the world goes" in den.cferry("handover", where, "--to", "Isa", code=2).err
     assert "either --to" in den.cferry("handover", where, code=2).err
     (tmp_path / "x.zip").write_bytes(b"mine")
@@ -521,6 +521,26 @@ def test_a_handover_that_can_not_be_is_refused(yards: Yards, tmp_path: Path) -> 
     gone = tmp_path / "no" / "folder" / "x.zip"
     assert "can't be written" in den.cferry(
         "handover", where, "--to", "Isa", "-o", gone, code=4
+    ).err  # fmt: skip
+
+
+def test_a_world_of_players_in_one_list_changes_its_host(den: Den, tmp_path: Path) -> None:
+    assert den.loads("tern", 2).endswith("with Wren, Isa")
+    parcel = tmp_path / "marsh.zip"
+    told = den.cferry("handover", "saltglass/tern:2", "--to", "Isa", "-o", parcel, code=5).err
+    assert "keeps all its saves in one box" in told
+    assert "Carry it to saltglass/depot first" in told
+    assert not parcel.exists()
+    den.cferry("handover", "saltglass/tern:2", "--to", "isa", "--here", "--yes")
+    assert den.loads("tern", 2).startswith("Saltmarsh, day 31")
+    assert den.loads("tern", 2).endswith("with Isa, Wren")
+    den.cferry("handover", "saltglass/depot:1", "--to", "Isa", "-o", parcel)
+    den.cferry("handover", "saltglass/tern:5", "--take", parcel, "--yes")
+    assert den.loads("tern", 5).startswith("Saltmarsh, day 12")
+    assert den.loads("tern", 5).endswith("with Isa, Wren")
+    assert den.loads("depot", 1).endswith("with Wren, Isa")
+    assert "It has no guests" in den.cferry(
+        "handover", "saltglass/depot:3", "--to", "Isa", "--here", "--yes", code=3
     ).err  # fmt: skip
 
 

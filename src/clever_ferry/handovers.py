@@ -54,14 +54,9 @@ def plan_handover(opened: OpenBerth, to: str) -> Handover:
         source, opened, chosen=None, slots=None, given={}, random=os.urandom, as_it_was=True,
         itself=True,
     )  # fmt: skip
-    return Handover(opened, before, after, host_of(berth.game, before), _spelled(after, to), here)
-
-
-def _spelled(save: Save, to: str) -> str:
-    """Return the new host's name as the world spells it."""
-    said = (one for piece in save.pieces for key, one in piece.said.items() if "value" in one)
-    names = [str(one["value"]) for one in said]
-    return next((name for name in names if name.casefold() == to.casefold()), to)
+    return Handover(
+        opened, before, after, host_of(berth.game, before), host_of(berth.game, after), here
+    )  # fmt: skip
 
 
 def write_handover(handover: Handover, path: Path) -> int:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 
 from clever_ferry.cargo import Piece, Save
@@ -19,11 +19,15 @@ __all__ = ["handed_over", "host_of"]
 def host_of(game: Game, save: Save) -> str:
     """Return who hosts a world, as its pieces say; raises UnsupportedError, RefusedError."""
     info = _info(game)
-    said = (piece.said.get(f"identity {info.named}", {}) for piece in save.pieces)
-    name = next((str(one["value"]) for one in said if "value" in one), "")
-    if not name:
+    if info.says is not None:
+        piece = next((one for one in save.pieces if one.role == info.says.piece), None)
+        names = _names(piece.payload, info.says.at) if piece else []
+    else:
+        said = (piece.said.get(f"identity {info.named}", {}) for piece in save.pieces)
+        names = [str(one["value"]) for one in said if "value" in one]
+    if not names:
         raise RefusedError(f"{save.title} does not say who hosts it.")
-    return name
+    return names[0]
 
 
 def handed_over(game: Game, save: Save, to: str) -> Save:
@@ -39,21 +43,20 @@ def handed_over(game: Game, save: Save, to: str) -> Save:
         raise RefusedError(f"{host} hosts {save.title} already.")
     name = next((one for one in guests if one.casefold() == to.casefold()), None)
     if name is None:
+        others = ", ".join(sorted(guests.keys() - {host}))
         raise NotFoundError(
             f"{to} has never been in {save.title}, so there is no {info.guest} to make its host.",
-            details=(
-                f"There are: {', '.join(sorted(guests))}." if guests else "It has no guests.",
-            ),
+            details=(f"There are: {others}." if others else "It has no guests.",),
             advice=f"Have {to} join the world once, and save.",
         )
     own = next((piece for piece in save.pieces if piece.role == info.host), None)
-    if own is None:
+    if own is None and info.host is not None:
         raise RefusedError(f"{save.title} has no {info.host}, whose place could be taken.")
     pieces = []
     for piece in save.pieces:
-        if piece is own:
-            piece = guests[name]._replace(role=info.host, fields={})
-        elif piece is guests[name]:
+        if own is not None and piece is own:
+            piece = guests[name]._replace(role=own.role, fields={})
+        elif own is not None and piece is guests[name]:
             piece = own._replace(role=info.guest, fields={each: host})
         else:
             piece = _renamed(piece, info, host, name)
@@ -72,21 +75,29 @@ def _info(game: Game) -> HandoverInfo:
 
 
 def _renamed(piece: Piece, info: HandoverInfo, host: str, guest: str) -> Piece:
-    """Return a piece that names the new host, and the old one where the guests are listed."""
+    """Return a piece in which the new host and the old one have changed places."""
     key = f"identity {info.named}"
     if key in piece.said:
-        said = {**piece.said, key: {**piece.said[key], "value": guest}}
-        piece = piece._replace(said=said)
-    at = [one.at for one in info.lists if one.piece == piece.role]
+        piece = piece._replace(
+            said={**piece.said, key: {**piece.said[key], "value": guest}}
+        )  # fmt: skip
+    at = [one.at for one in info.places if one.piece == piece.role]
     if at:
-        piece = piece._replace(payload=_listing(piece.payload, at, guest, host))
+        piece = piece._replace(payload=_exchanged(piece.payload, at, {host: guest, guest: host}))
     return piece
 
 
-def _listing(payload: Payload, at: Sequence[str], old: str, new: str) -> Payload:
+def _names(payload: Payload, at: str) -> list[str]:
+    return [str(place.value) for place in find_places(read_text(payload), "json", [at])]
+
+
+def _exchanged(payload: Payload, at: Sequence[str], names: Mapping[str, str]) -> Payload:
+    """Return a JSON text in which some names at some places stand for each other."""
+
     def written() -> Iterator[bytes]:
         text = read_text(payload)
-        places = [one for one in find_places(text, "json", at) if one.value == old]
-        yield replaced(text, places, [json.dumps(new, ensure_ascii=False)] * len(places))
+        places = [one for one in find_places(text, "json", at) if one.value in names]
+        new = [json.dumps(names[str(one.value)], ensure_ascii=False) for one in places]
+        yield replaced(text, places, new)
 
     return StreamPayload(written)

@@ -421,8 +421,9 @@ def _handover_faults(recipe: GameRecipe) -> list[str]:
     info = recipe.handover
     if info is None:
         return []
-    named = {"host": info.host, "guest": info.guest}
+    named = {"host": info.host or info.guest, "guest": info.guest}
     named |= {f"lists[{n}].piece": one.piece for n, one in enumerate(info.lists, 1)}
+    named |= {"says.piece": info.says.piece} if info.says else {}
     faults = [
         f"handover.{key}: there is no piece {role!r}; {_known(recipe.pieces)}"
         for key, role in named.items()
@@ -431,7 +432,9 @@ def _handover_faults(recipe: GameRecipe) -> list[str]:
     if info.guest in recipe.pieces and not recipe.pieces[info.guest].each:
         faults.append(f"handover.guest: there is only one {info.guest}; it needs `each`")
     layers = [layer for steps in recipe.layers.values() for layer in steps]
-    if info.named not in [one.bound for one in layers if one.kind == "identity" and one.kept]:
+    if info.named and info.named not in [
+        one.bound for one in layers if one.kind == "identity" and one.kept
+    ]:
         faults.append(f"handover.named: no identity layer with `kept` is bound to {info.named!r}")
     return faults
 

@@ -132,21 +132,36 @@ class PacksHere(_Info):
 
 
 class GuestList(_Info):
-    """Where a JSON piece lists the guests."""
+    """Where a JSON piece names players."""
 
     piece: Id
-    at: str = Field(description="the paths of their names; `*` is every one in a list")
+    at: str = Field(description="the paths of the names; `*` is every one in a list")
 
 
 class HandoverInfo(_Info):
     """How a world that friends play together changes its host."""
 
-    host: Id = Field(description="the role of the host's own piece")
-    guest: Id = Field(description="the role of a guest's, one per player")
-    named: FieldName = Field(
-        description="the `bound` of the identity layer that says who hosts (with `kept`)"
+    host: Id | None = Field(
+        default=None, description="the role of the host's own piece, where it has a place apart"
     )
+    guest: Id = Field(description="the role of a guest's, one per player")
+    named: FieldName | None = Field(
+        default=None,
+        description="the `bound` of the identity layer that says who hosts (with `kept`)",
+    )
+    says: GuestList | None = Field(default=None, description="or the place that says who hosts")
     lists: tuple[GuestList, ...] = ()
+
+    @model_validator(mode="after")
+    def _says_who(self) -> Self:
+        if (self.named is None) == (self.says is None):
+            raise ValueError("who hosts is said either by `named` or by `says`")
+        return self
+
+    @property
+    def places(self) -> tuple[GuestList, ...]:
+        """Where names of players stand."""
+        return (*self.lists, *filter(None, [self.says]))
 
 
 class LimitInfo(_Info):

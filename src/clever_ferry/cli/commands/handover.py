@@ -124,7 +124,7 @@ def _print(planned: Handover, here: bool) -> None:
               f"[dim]{escape(facts_line(planned.before))}[/]")  # fmt: skip
     out.print(f"  host      {escape(planned.host)} → [good]{escape(planned.to)}[/]")
     info = berth.game.handover
-    if info is not None:
+    if info is not None and info.host is not None:
         out.print(f"  moves     what is {escape(planned.to)}'s goes into the host's place "
                   f"({escape(info.host)})")  # fmt: skip
         out.print(f"  moves     what is {escape(planned.host)}'s goes among the guests "
