@@ -509,8 +509,10 @@ def test_a_handover_that_can_not_be_is_refused(yards: Yards, tmp_path: Path) -> 
         "handover", "orrery-yard/windows", "--to", "Isa", "--here", "--yes", code=2
     ).err  # fmt: skip
     lay_moth_lantern(den.top)
-    told = den.cferry("handover", "moth-lantern/finch:1", "--to", "Isa", "--here", "--yes", code=5)
-    assert "does not say how" in told.err
+    told = den.cferry(
+        "handover", "moth-lantern/finch:1", "--to", "Isa", "--here", "--yes", code=5
+    ).err  # fmt: skip
+    assert "does not say how" in told
     assert "say where the world goes" in den.cferry("handover", where, "--to", "Isa", code=2).err
     assert "either --to" in den.cferry("handover", where, code=2).err
     (tmp_path / "x.zip").write_bytes(b"mine")

@@ -432,9 +432,8 @@ def _handover_faults(recipe: GameRecipe) -> list[str]:
     if info.guest in recipe.pieces and not recipe.pieces[info.guest].each:
         faults.append(f"handover.guest: there is only one {info.guest}; it needs `each`")
     layers = [layer for steps in recipe.layers.values() for layer in steps]
-    if info.named and info.named not in [
-        one.bound for one in layers if one.kind == "identity" and one.kept
-    ]:
+    kept = [one.bound for one in layers if one.kind == "identity" and one.kept]
+    if info.named and info.named not in kept:
         faults.append(f"handover.named: no identity layer with `kept` is bound to {info.named!r}")
     return faults
 
