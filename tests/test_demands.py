@@ -632,6 +632,9 @@ def test_paths_in_known_folders_go_round_between_systems(parts: list[str], holds
     if holds == "ini":
         quoted = text('"C:\\Users\\Wren\\' + "\\".join(parts) + '"')
         assert carried(quoted, windows, linux) == text('"/home/isa/' + "/".join(parts) + '"')
+    inner = [text("\\".join(parts)), text("/".join(parts))]
+    assert carried(inner[0], windows, linux) == inner[1]
+    assert carried(inner[1], linux, windows) == inner[0]
     for odd in ("https://a/b", r"D:\else", "/srv/else", "@documents", "@@x", r"\\host\share"):
         for start, goal in ((windows, linux), (linux, windows)):
             assert carried(text(odd), start, goal) == text(odd)

@@ -70,7 +70,9 @@ def _carried_by(save: Save, opened: OpenBerth, records: list[Record]) -> int:
             continue
         left = {item["path"]: item["digest"] for item in record.story.get("left", [])}
         try:
-            if all(left.get(path) == digest_of(files.payload(path)) for path in save.files):
+            if all(
+                path in left and left[path] == digest_of(files.payload(path)) for path in save.files
+            ):
                 return record.number
         except (FerryError, OSError):
             continue

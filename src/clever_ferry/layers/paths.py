@@ -118,6 +118,10 @@ def _absolute(path: str) -> bool:
     return bool(_DRIVE.match(path)) or path.startswith(("/", "\\"))
 
 
+def _windows(folders: Mapping[str, str]) -> bool:
+    return any(_DRIVE.match(folder) for folder in folders.values())
+
+
 def _meant(path: str, folders: Mapping[str, str]) -> str:
     """Return a path as it is carried."""
     if path.startswith("@"):
@@ -131,16 +135,14 @@ def _meant(path: str, folders: Mapping[str, str]) -> str:
         same = start.casefold() == above.casefold() if drive else start == above
         if same and own[len(above) : len(above) + 1] in ("", "/"):
             return f"@{name}{own[len(above) :]}"
-    if not _absolute(path) and "\\" in path:
-        return path.replace("\\", "/")
-    return path
+    return path if _absolute(path) or not _windows(folders) else path.replace("\\", "/")
 
 
 def _spelled(path: str, folders: Mapping[str, str]) -> str:
     """Return a carried path as the computer with these folders spells it."""
     if path.startswith("@@"):
         return path[1:]
-    windows = any(_DRIVE.match(folder) for folder in folders.values())
+    windows = _windows(folders)
     mark = _MARK.match(path)
     if mark is None:
         return path.replace("/", "\\") if windows and not _absolute(path) else path

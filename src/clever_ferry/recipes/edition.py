@@ -181,14 +181,16 @@ class Edition:
         groups = {key: pieces for key, pieces in groups.items() if pieces}
         names = sorted({name for name, _ in groups}, key=lambda key: [_sortable(p) for p in key])
         place = {name: number for number, name in enumerate(names, 1)}
+        highest: dict[tuple[Value, ...], int] = {}
+        for name, turn in groups:
+            highest[name] = max(highest.get(name, 0), turn or 0)
         saves: list[Save] = []
         behind: list[Save] = []
         for key in sorted(groups, key=lambda key: (place[key[0]], key[1] or 0)):
             name, turn = key
             slot = fields_of[key]["slot"] if self.numbered else place[name]
             save = self._save(int(slot), fields_of[key], groups[key], facts, turn)
-            last = turn is None or turn == max(other or 0 for own, other in groups if own == name)
-            (saves if last else behind).append(save)
+            (saves if (turn or 0) == highest[name] else behind).append(save)
         saves.sort(key=lambda save: save.slot)
         return Listing(
             tuple(saves), tuple(shared), tuple(unread), tuple(problems), tuple(spare),
