@@ -59,6 +59,8 @@ def pair(first: OpenBerth, second: OpenBerth) -> Pairs:
             _fields(b, a),
             _fields(a, b),
         )
+        if a is None or b is None:
+            partners += _made(first if a is None else second, a or b, mine=a is None)
         pairs.append(Pair(one, partners))
     shared = _partners(first.listing.shared, second.listing.shared, first, second, {}, {})
     return Pairs(tuple(pairs), shared, first.listing.unread, second.listing.unread)
@@ -90,6 +92,21 @@ def _partners(
                 None if b else _name(other, piece, to_second),
             )
         )  # fmt: skip
+    return tuple(found)
+
+
+def _made(berth: OpenBerth, save: Save | None, *, mine: bool) -> tuple[Partner, ...]:
+    """Return the slips that a side would make of a save that it has not; `mine`: the first's."""
+    edition, labels = berth.berth.edition, berth.berth.game.pieces
+    roles = {piece.role for piece in save.pieces} if save else set()
+    found = []
+    for file in edition.files:
+        if save is None or file.slip is None or file.slip.of not in roles or file.role in roles:
+            continue
+        name = file.patterns[0].partly({**berth.berth.fields, **_fields(None, save)})
+        title = labels[file.role].label or file.role
+        names = (name, None) if mine else (None, name)
+        found.append(Partner(file.role, title, None, None, *names))
     return tuple(found)
 
 

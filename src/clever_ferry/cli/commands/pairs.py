@@ -90,7 +90,8 @@ def _print_pair(pair: Pair, one: Berth, other: Berth) -> None:
 def _print_partners(partners: tuple[Partner, ...], one: Berth, other: Berth) -> None:
     shown = table("What", escape(one.edition.title), "", escape(other.edition.title))
     for partner in partners:
-        arrow = "↔" if partner.first and partner.second else "→" if partner.first else "←"
+        arrows = {(True, True): "↔", (True, False): "→", (False, True): "←", (False, False): ""}
+        arrow = arrows[partner.first is not None, partner.second is not None]
         shown.add_row(
             escape(partner.piece), _cell(partner.first, partner.would_first), arrow,
             _cell(partner.second, partner.would_second),
