@@ -426,6 +426,21 @@ def test_packs_that_a_save_uses_must_be_there(yards: Yards) -> None:
     assert "That can be passed." in loft.cferry(*route).out.replace("\n", " ")
 
 
+def test_a_hostile_card_can_not_command_the_terminal(yards: Yards) -> None:
+    card = next(yards.den.top.rglob("Comet Lane/card.json"))
+    told = json.loads(card.read_text("utf-8"))
+    evil = "\x1b[2Jcomets"
+    card.write_text(json.dumps({**told, "packs": [evil], "founder": evil}), "utf-8")
+    route = ("cross", "orrery-yard/windows@den:2", "orrery-yard/linux", "--yes")
+    told_by = [
+        yards.loft.cferry(*route, code=4).err,
+        yards.den.cferry("handover", "orrery-yard/windows:2", "--to", "Isa", code=3).err,
+        yards.den.cferry("slots", "orrery-yard").out,
+    ]
+    assert "\N{REPLACEMENT CHARACTER}[2Jcomets" in told_by[0]
+    assert not any("\x1b" in one for one in told_by)
+
+
 def test_names_that_another_system_forbids_or_takes_for_one_are_refused(yards: Yards) -> None:
     isa = yards.folders["Isa"] / "yards"
     for name in ("Con", "brass court"):

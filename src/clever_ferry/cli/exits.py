@@ -7,6 +7,7 @@ import os
 
 import click
 
+from clever_ferry.cli.visible import visible
 from clever_ferry.errors import (
     DamagedError,
     FerryError,
@@ -79,8 +80,8 @@ def _say(what: str, details: tuple[str, ...], advice: str, code: int, as_json: b
         told = {"exit": code, "what": what, "details": list(details), "advice": advice}
         click.echo(json.dumps({"error": told}, indent=2, ensure_ascii=False))
         return
-    click.secho(what, fg="red", bold=True, err=True)
+    click.secho(visible(what), fg="red", bold=True, err=True)
     for line in details:
-        click.echo(line, err=True)
+        click.echo(visible(line), err=True)
     if advice:
-        click.echo(advice, err=True)
+        click.echo(visible(advice), err=True)

@@ -11,15 +11,15 @@ from pathlib import Path
 from typing import Any
 
 import click
-from rich import box
+from rich import box, markup
 from rich.cells import cell_len
 from rich.console import Console
-from rich.markup import escape
 from rich.padding import Padding
 from rich.table import Table
 from rich.theme import Theme
 
 from clever_ferry.cargo import Save
+from clever_ferry.cli.visible import visible
 from clever_ferry.recipes import Edition
 
 __all__ = [
@@ -61,6 +61,11 @@ def console(*, err: bool = False) -> Console:
     if not stream.isatty() and "COLUMNS" not in os.environ:
         width = _PIPE_WIDTH
     return Console(file=stream, theme=_THEME, width=width, highlight=False, soft_wrap=False)
+
+
+def escape(text: str) -> str:
+    """Return text that prints as it is: no markup, and nothing that a terminal would obey."""
+    return markup.escape(visible(text))
 
 
 def table(*columns: str, right: Sequence[str] = ()) -> Table:
