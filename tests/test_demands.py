@@ -394,6 +394,20 @@ def test_into_a_compatibility_prefix_and_out_of_it(yards: Yards) -> None:
     assert loads(loft, "orrery-yard", "linux", "Isa's try").startswith("Isa's try, day 1")
 
 
+def test_settings_that_can_not_be_spelled_stay_behind(yards: Yards) -> None:
+    loft, isa = yards.loft, yards.folders["Isa"]
+    settings = next(yards.den.top.rglob("settings.ini"))
+    text = settings.read_bytes().replace(b"E:\\Music", b"C:\\Users\\Wren\\AppData\\LocalLow\\m")
+    settings.write_bytes(text)
+    (isa / "settings.ini").unlink()
+    route = ("cross", "orrery-yard/windows@den:2", "orrery-yard/linux", "--yes")
+    told = loft.cferry(*route, "--with", "settings", code=4).err
+    assert "leads into the source's folder 'low-data', and the target has none" in told
+    told = loft.cferry(*route).out.replace("\n", " ")
+    assert "The settings, which the target lacks, stays behind" in told
+    assert not (isa / "settings.ini").exists()
+
+
 def test_two_accounts_yards_side_by_side(yards: Yards) -> None:
     den = yards.den
     isa = lay_orrery_yard(den.top, "isa", (begin("mine", "Isa"),))

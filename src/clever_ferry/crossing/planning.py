@@ -163,7 +163,7 @@ def make_plan(
         _refuse_same(source, target, moves)
     _refuse_collisions(target, moves)
     _refuse_beyond_limit(target, moves)
-    shared = _shared(source, target, sharing) if sharing is not None else ()
+    shared, left_out = _shared(source, target, sharing) if sharing is not None else ((), ())
     rebuilt = tuple(
         entry.name
         for entry in target.contents.entries
@@ -171,7 +171,7 @@ def make_plan(
     )
     return Plan(
         source, target, tuple(moves), dict(given), shared=shared, rebuilt=rebuilt,
-        left=tuple(left), notes=notes,
+        left=tuple(left), notes=notes + left_out,
     )  # fmt: skip
 
 
@@ -180,8 +180,13 @@ def _arriving_notes(source: OpenBerth, target: OpenBerth) -> tuple[str, ...]:
     return told.notes if told else ()
 
 
-def _shared(source: OpenBerth, target: OpenBerth, sharing: Collection[str]) -> tuple[Laid, ...]:
-    """Lay the shared pieces that are asked for, or that the target lacks."""
+def _shared(
+    source: OpenBerth, target: OpenBerth, sharing: Collection[str]
+) -> tuple[tuple[Laid, ...], tuple[str, ...]]:
+    """Lay the shared pieces that are asked for, or that the target lacks.
+
+    Also returns what is to be said of those that it lacks and that can't go.
+    """
     roles = sorted(role for role, info in source.berth.game.pieces.items() if info.shared)
     for role in sharing:
         if role not in roles:
@@ -189,7 +194,8 @@ def _shared(source: OpenBerth, target: OpenBerth, sharing: Collection[str]) -> t
             raise WrongUseError(f"{role!r} is no piece that saves share; there are: {told}.")
         if role not in {piece.role for piece in source.listing.shared}:
             raise NotFoundError(f"{source.berth.address} has no {role}.")
-    laid = []
+    laid: list[Laid] = []
+    notes: list[str] = []
     for piece in source.listing.shared:
         own = _like(piece, source, target)
         if piece.role not in sharing and (own is not None or piece.problem):
@@ -199,10 +205,16 @@ def _shared(source: OpenBerth, target: OpenBerth, sharing: Collection[str]) -> t
         if piece.problem:
             raise DamagedError(f"The {piece.title} is damaged: {piece.problem}.")
         known = {**target.berth.places, **target.berth.fields}
-        one = lay_shared(target.berth.edition, piece, known)
+        try:
+            one = lay_shared(target.berth.edition, piece, known)
+        except RefusedError as error:
+            if piece.role in sharing:
+                raise
+            notes.append(f"The {piece.title}, which the target lacks, stays behind: {error.what}")
+            continue
         if one is not None:
             laid.append(one)
-    return tuple(laid)
+    return tuple(laid), tuple(notes)
 
 
 def _like(piece: Piece, source: OpenBerth, target: OpenBerth) -> Piece | None:
