@@ -30,7 +30,7 @@ FLOORS = [
     {"cargo"},
     {"tree"},
     {"payload"},
-    {"errors"},
+    {"errors", "visible"},
 ]
 LEVEL = {room: number for number, floor in enumerate(FLOORS) for room in floor}
 MODULES = sorted((SOURCE / "clever_ferry").rglob("*.py"))

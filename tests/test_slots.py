@@ -7,8 +7,10 @@ from dataclasses import replace
 import pytest
 
 from clever_ferry.cargo import Fact, Piece, Save
+from clever_ferry.cli.screen import escape
 from clever_ferry.payload import BytesPayload
 from clever_ferry.proving.relating import relate
+from clever_ferry.visible import visible
 from tests.conftest import Den
 
 
@@ -87,3 +89,28 @@ def test_of_several_of_one_name_the_same_and_then_the_nearest_are_paired() -> No
         for one in relate(left, right, {"name", "time"})
     }
     assert pairs == {(1, 5): "the same", (2, 4): "older", (3, 0): None, (0, 6): None}
+
+
+@pytest.mark.parametrize(
+    ("text", "shown"),
+    [
+        ("Day\N{NO-BREAK SPACE}31 · Zoë 🏝", "Day\N{NO-BREAK SPACE}31 · Zoë 🏝"),
+        ("two\nlines", "two\nlines"),
+        ("a\x1b[2Jb\x07\r\x9bc", "a�[2Jb���c"),
+        ("save\N{RIGHT-TO-LEFT OVERRIDE}txt.exe", "save�txt.exe"),
+        ("bad\udcff byte", "bad� byte"),
+    ],
+)
+def test_what_a_terminal_would_obey_is_shown_as_a_mark(text: str, shown: str) -> None:
+    assert visible(text) == shown
+    assert "�" not in escape(shown.replace("�", ""))
+
+
+def test_facts_are_shown_with_the_spaces_of_any_script(den: Den) -> None:
+    meta = next(den.depot.glob("voyage-00-*")) / "meta.json"
+    name = "潮\N{IDEOGRAPHIC SPACE}湿地"
+    meta.write_text(meta.read_text("utf-8").replace("Saltmarsh", name), "utf-8")
+    for line in (("check", "saltglass/depot"), ("slots", "saltglass")):
+        told = den.cferry(*line).out
+        assert "�" not in told
+        assert name in told

@@ -7,7 +7,6 @@ import os
 
 import click
 
-from clever_ferry.cli.visible import visible
 from clever_ferry.errors import (
     DamagedError,
     FerryError,
@@ -18,6 +17,7 @@ from clever_ferry.errors import (
     UnsupportedError,
     WrongUseError,
 )
+from clever_ferry.visible import visible
 
 __all__ = ["DAMAGED", "IN_PART", "NOTHING", "STOPPED", "WRONG_USE", "explain_exit"]
 

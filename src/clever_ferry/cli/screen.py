@@ -19,8 +19,8 @@ from rich.table import Table
 from rich.theme import Theme
 
 from clever_ferry.cargo import Save
-from clever_ferry.cli.visible import visible
 from clever_ferry.recipes import Edition
+from clever_ferry.visible import visible
 
 __all__ = [
     "columns",

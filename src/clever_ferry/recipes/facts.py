@@ -21,6 +21,7 @@ from clever_ferry.layers import Chain
 from clever_ferry.layouts import Layout, every, point
 from clever_ferry.payload import Payload, head, read_all
 from clever_ferry.recipes.models import FactInfo, PacksInfo, PieceInfo
+from clever_ferry.visible import visible
 
 __all__ = ["UNREADABLE", "FactReader", "in_words"]
 
@@ -206,9 +207,7 @@ def in_words(value: int | float | str, unit: str | None) -> str:
     ('12 h 05 min', '1,250', '1950-01-03')
     """
     if isinstance(value, str | bool):
-        return "".join(
-            char if char.isprintable() else "\N{REPLACEMENT CHARACTER}" for char in str(value)
-        )
+        return visible(str(value)).replace("\n", "\N{REPLACEMENT CHARACTER}")
     if isinstance(value, float) and not math.isfinite(value):
         return "no number"
     match unit:
