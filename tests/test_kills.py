@@ -20,7 +20,7 @@ from clever_ferry.keeping import verify
 from clever_ferry.moving import FolderFiles
 from tests.conftest import Den, state
 
-ROUNDS = 115 if os.environ.get("CFERRY_TESTS") else 3
+ROUNDS = 122 if os.environ.get("CFERRY_TESTS") else 3
 PLAYERS = 120
 
 pytestmark = pytest.mark.skipif(not hasattr(signal, "SIGKILL"), reason="this system has no SIGKILL")
