@@ -302,6 +302,28 @@ def test_a_full_target_says_what_could_be_freed(moth: Den) -> None:
     assert "Could be replaced (:2 with --replace): try 2, a throwaway" in told
 
 
+def test_several_in_front_go_and_what_was_played_since_stays(moth: Den) -> None:
+    anniversary = folder(moth, "anniversary")
+    moth.cferry("cross", "moth-lantern/classic:1", "moth-lantern/anniversary:1", "--yes",
+                "--replace")  # fmt: skip
+    game(moth, "moth-lantern", "anniversary", "play", "--slot", "1")  # the second turn, page 31
+    for turn in (4, 5):
+        game(moth, "moth-lantern", "anniversary", "new", "--slot", str(turn), "--name", "odd")
+        for end in ("tale", "note"):
+            (anniversary / f"lantern-{turn}.1.{end}").rename(
+                anniversary / f"lantern-1.{turn}.{end}"
+            )
+    plan = moth.cferry("tidy", "moth-lantern/anniversary", "--dry-run").out.replace("\n", " ")
+    assert "and what was played since: Ada's first" in plan
+    assert "lantern-1.4.tale" in plan
+    assert "lantern-1.3." not in plan
+    before = state(anniversary)
+    moth.cferry("tidy", "moth-lantern/anniversary", "--yes")
+    assert "page 31" in loads(moth, "moth-lantern", "anniversary", "1")
+    moth.cferry("undo", "--yes")
+    assert state(anniversary) == before
+
+
 # Systems -------------------------------------------------------------------------------------
 
 MAC = """name = "attic"

@@ -247,6 +247,14 @@ def test_listing_reads_no_payload(tmp_path: Path, monkeypatch: pytest.MonkeyPatc
     assert 0 < read < 200_000
 
 
+def test_one_service_exports_several_games(loft: Den) -> None:
+    text = loft.cferry("recipe", "show", "saltglass").out
+    text = text.replace('id = "saltglass"', 'id = "aaa"').replace("longshore-export", "other")
+    loft.recipe("aaa", text)
+    loft.recipe("zzz", text.replace('id = "aaa"', 'id = "zzz"'))
+    assert "Gull Rock" in loft.cferry("slots", "saltglass/longshore").out
+
+
 def test_an_export_is_found_where_downloads_are_kept(loft: Den) -> None:
     told = {one["address"]: one for one in loft.cferry("look", "--json").data["berths"]}
     assert told["saltglass/longshore@longshore"]["saves"] == 2

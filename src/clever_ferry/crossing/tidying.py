@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Collection, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -29,14 +29,20 @@ __all__ = ["Hidden", "Tidied", "hidden_saves", "tidy"]
 
 @dataclass(frozen=True)
 class Hidden:
-    """A save that was carried, and the newer generation that its game loads instead."""
+    """A save that was carried, and the newer generations that stand before it."""
 
     carried: Save
-    newer: Save
+    front: Save
+    """The newest generation that is the carried progress, as it was or played on."""
+    before: tuple[Save, ...]
+    """Those above it, which have nothing to do with it; the game loads the last."""
     number: int
     """The crossing's."""
-    goes_on: bool
-    """Whether the newer one is the carried progress, played on: then nothing is wrong."""
+
+    @property
+    def goes_on(self) -> bool:
+        """Whether what the game loads is the carried progress, played on: nothing is wrong."""
+        return not self.before
 
 
 @dataclass(frozen=True)
@@ -52,14 +58,23 @@ def hidden_saves(opened: OpenBerth, records: list[Record]) -> list[Hidden]:
     found = []
     compared = opened.berth.game.compared
     for save in opened.listing.saves:
-        for older in reversed(opened.listing.behind):
-            number = _carried_by(older, opened, records) if older.fields == save.fields else 0
+        behind = [one for one in opened.listing.behind if one.fields == save.fields]
+        turns = sorted((*behind, save), key=lambda one: one.turn or 0)
+        for place in range(len(turns) - 2, -1, -1):
+            carried, number = turns[place], _carried_by(turns[place], opened, records)
             if number:
-                told = relate([save], [older], compared)
-                goes_on = len(told) == 1 and told[0].relation in ("newer", "the same")
-                found.append(Hidden(older, save, number, goes_on))
+                own = [at for at in range(place + 1, len(turns))
+                       if _goes_on(turns[at], carried, compared)]  # fmt: skip
+                front = max(own, default=place)
+                found.append(Hidden(carried, turns[front], tuple(turns[front + 1 :]), number))
                 break
     return found
+
+
+def _goes_on(save: Save, carried: Save, compared: Collection[str]) -> bool:
+    """Tell whether a save is what was carried, played on or just as it was."""
+    told = relate([save], [carried], compared)
+    return len(told) == 1 and told[0].relation in ("newer", "the same")
 
 
 def _carried_by(save: Save, opened: OpenBerth, records: list[Record]) -> int:
@@ -87,14 +102,15 @@ def tidy(
     progress: Progress = silent,
     clock: Callable[[], int] = time.time_ns,
 ) -> Tidied:
-    """Remove the newer generations; what goes is kept first, and `undo` brings it back.
+    """Remove what stands before carried saves; what goes is kept first, and `undo` brings it back.
 
     Raises PutBackError and NotProvenError as a crossing does; the berth is then as it was.
     """
     berth, started = opened.berth, clock()
     token = new_token(started)
-    removes = [piece.entry for one in hidden for piece in one.newer.pieces]
-    going = tuple(path for one in hidden for path in one.newer.files)
+    goes = [save for one in hidden for save in one.before]
+    removes = [piece.entry for save in goes for piece in save.pieces]
+    going = tuple(path for save in goes for path in save.files)
     with keeps.lock(berth.root, f"tidying {berth.address}"):
         keeps.journal.refuse_open(berth.root)
         await_quiet(berth.files, opened.contents.files, left_by_us(keeps, berth.root))
@@ -104,7 +120,7 @@ def tidy(
             aim = Aim(
                 berth.folder, f"tidying {line.number}", line.number, "proved", "put back",
                 Reason(token, "crossing", started, f"before tidying {berth.address}", berth.about,
-                       tuple(kept_save(one.newer) for one in hidden)),
+                       tuple(kept_save(save) for save in goes)),
                 likely=going,
             )  # fmt: skip
 
@@ -114,7 +130,7 @@ def tidy(
 
             def settle(made: Changed) -> Tidied:
                 turns = {save.slot: save.turn for save in open_berth(berth).listing.saves}
-                if any(turns.get(one.carried.slot) != one.carried.turn for one in hidden):
+                if any(turns.get(one.front.slot) != one.front.turn for one in hidden):
                     raise NotProvenError(
                         "What was carried does not come to the front, so it was put back.",
                         advice="Close the game and its store's program, then try again.",
@@ -139,8 +155,8 @@ def _story(opened: OpenBerth, hidden: list[Hidden]) -> dict[str, Any]:
         "to": here,
         "moves": [
             {
-                "from_slot": one.carried.slot, "to_slot": one.carried.slot,
-                "save": save_story(one.carried), "replaced": save_story(one.newer),
+                "from_slot": one.front.slot, "to_slot": one.front.slot,
+                "save": save_story(one.front), "replaced": save_story(one.before[-1]),
             }
             for one in hidden
         ],

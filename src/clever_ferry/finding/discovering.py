@@ -19,6 +19,7 @@ from clever_ferry.finding.harbours import Harbour, harbour_at, prefix_at, users_
 from clever_ferry.finding.searching import folders_fitting
 from clever_ferry.moving.files import is_folder
 from clever_ferry.moving.system import mounted_disks
+from clever_ferry.naming import Pattern
 from clever_ferry.recipes import Edition
 from clever_ferry.recipes.libraries import Library
 
@@ -157,11 +158,10 @@ def _exports(
 
     Their zips are told by the names that the recipes of `editions` give.
     """
-    named = {
-        edition.id: [name for berth in edition.berths for name in berth.archives]
-        for edition in editions
-    }
-    named = {ident: patterns for ident, patterns in named.items() if patterns}
+    named: dict[str, list[Pattern]] = {}  # a service has one name for all its games
+    for edition in editions:
+        for name in (name for berth in edition.berths for name in berth.archives):
+            named.setdefault(edition.id, []).append(name)
     folders: dict[Path, None] = {}
     for base in (computer.folders.get(one) for one in _DOWNLOADED if named):
         if base is not None:

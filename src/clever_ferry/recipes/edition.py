@@ -252,9 +252,9 @@ class Edition:
                 peeled = file.chain.peel(payload, given)
                 payload, bound, said = peeled.payload, dict(peeled.bound), dict(peeled.said)
                 if file.slip is not None:
-                    values_ = file.slip.values(payload)
-                    bound |= file.slip.bound(values_)
-                    said[file.slip.layout.name] = values_
+                    read = file.slip.values(payload)
+                    bound |= file.slip.bound(read)
+                    said[file.slip.layout.name] = read
             except (*UNREADABLE, UnsupportedError) as error:
                 problem = f"it can't be read: {error.what.rstrip('.')}"
             except OSError as error:

@@ -72,22 +72,26 @@ def _print(hidden: list[Hidden]) -> None:
     if not hidden:
         out.print("Nothing stands in front of what was carried: there is nothing to tidy.")
     for one in hidden:
-        newer, carried = one.newer, one.carried
+        front = one.front
         if one.goes_on:
-            out.print(f"Slot {newer.slot}: [save]{escape(newer.title)}[/] was played on since it "
+            out.print(f"Slot {front.slot}: [save]{escape(front.title)}[/] was played on since it "
                       "was carried; it stays.")  # fmt: skip
             continue
-        out.print(f"Slot {newer.slot}: [care]the game would load[/] [save]{escape(newer.title)}[/] "
-                  f"[dim]{escape(facts_line(newer))}[/], saved {when(newer.stamp)}.")  # fmt: skip
-        out.print(f"  Behind it is what crossing {one.number} carried: "
-                  f"[save]{escape(carried.title)}[/] [dim]{escape(facts_line(carried))}[/]."
+        newest = one.before[-1]
+        out.print(f"Slot {front.slot}: [care]the game would load[/] "
+                  f"[save]{escape(newest.title)}[/] [dim]{escape(facts_line(newest))}[/], saved {when(newest.stamp)}.")  # fmt: skip
+        since = "" if front is one.carried else ", and what was played since"
+        out.print(f"  Behind it is what crossing {one.number} carried{since}: "
+                  f"[save]{escape(front.title)}[/] [dim]{escape(facts_line(front))}[/]."
                   )  # fmt: skip
-        entries = ", ".join(piece.entry for piece in newer.pieces)
-        out.print(f"  [bold]Backed up, then taken away:[/] {escape(entries)} ({size(newer.size)})")
+        entries = ", ".join(piece.entry for save in one.before for piece in save.pieces)
+        total = size(sum(save.size for save in one.before))
+        out.print(f"  [bold]Backed up, then taken away:[/] {escape(entries)} ({total})")
 
 
 def _data(one: Hidden) -> dict[str, object]:
     return {
-        "slot": one.newer.slot, "crossing": one.number, "goes_on": one.goes_on,
-        "newer": save_data(one.newer), "carried": save_data(one.carried),
+        "slot": one.front.slot, "crossing": one.number, "goes_on": one.goes_on,
+        "carried": save_data(one.carried), "front": save_data(one.front),
+        "before": [save_data(save) for save in one.before],
     }  # fmt: skip
