@@ -78,8 +78,9 @@ def _print(hidden: list[Hidden]) -> None:
                       "was carried; it stays.")  # fmt: skip
             continue
         newest = one.before[-1]
+        told, saved = escape(facts_line(newest)), when(newest.stamp)
         out.print(f"Slot {front.slot}: [care]the game would load[/] "
-                  f"[save]{escape(newest.title)}[/] [dim]{escape(facts_line(newest))}[/], saved {when(newest.stamp)}.")  # fmt: skip
+                  f"[save]{escape(newest.title)}[/] [dim]{told}[/], saved {saved}.")  # fmt: skip
         since = "" if front is one.carried else ", and what was played since"
         out.print(f"  Behind it is what crossing {one.number} carried{since}: "
                   f"[save]{escape(front.title)}[/] [dim]{escape(facts_line(front))}[/]."
