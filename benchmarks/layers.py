@@ -16,8 +16,6 @@ from collections.abc import Callable
 from pathlib import Path
 from statistics import median
 
-from pydantic import TypeAdapter
-
 from benchmarks.measuring import Run, in_turn, ratio_line, run
 from clever_ferry.layers import LayerSpec, compile_layers
 from clever_ferry.layers.ciphers import Xor
@@ -25,6 +23,7 @@ from clever_ferry.layers.compressed import Compressed
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.spec import CompressedSpec, XorSpec
 from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.model import convert
 from clever_ferry.moving import FilePayload
 from clever_ferry.payload import StreamPayload
 
@@ -35,7 +34,7 @@ def peel(method: str, path: Path) -> None:
     """Read a packed file through the layer."""
     data = path.stat()
     source = FilePayload(str(path), data.st_size, data.st_mtime_ns)
-    spec = CompressedSpec.model_validate({"kind": method})
+    spec = convert({"kind": method}, CompressedSpec)
     payload, _ = Compressed(spec).peel(source, Found())
     for _ in payload.chunks():
         pass
@@ -62,7 +61,7 @@ def alone(method: str, path: Path) -> None:
 def pack(method: str, path: Path, size: int) -> None:
     """Make a packed file of so many mebibytes of data that is packed to about half."""
     block = b"".join(os.urandom(512) + bytes(512) for _ in range(1024))
-    spec = CompressedSpec.model_validate({"kind": method, "level": 1})
+    spec = convert({"kind": method, "level": 1}, CompressedSpec)
     plain = StreamPayload(lambda: (block for _ in range(size)), size << 20)
     with path.open("wb") as out:
         for chunk in Compressed(spec).dress(plain, plain, None, {}).chunks():
@@ -76,7 +75,7 @@ def xor_ratio(size: int) -> float:
     chunks = [os.urandom(_CHUNK) for _ in range(8)]
     first = [np.frombuffer(chunk, np.uint8) for chunk in chunks]
     second = np.frombuffer(os.urandom(_CHUNK), np.uint8)
-    layer = Xor(XorSpec.model_validate({"kind": "xor", "hex": "a1b2c3d4e5"}))
+    layer = Xor(convert({"kind": "xor", "hex": "a1b2c3d4e5"}, XorSpec))
     source = StreamPayload(lambda: (chunks[n % 8] for n in range(size)))
     ratios = []
     for _ in range(5):
@@ -119,8 +118,8 @@ _SEAL = {
 
 def through(kind: str, size: int) -> None:
     """Dress so many mebibytes in a layer, and peel them again, as one stream."""
-    specs = TypeAdapter(list[LayerSpec]).validate_python(_STREAMING[kind])
-    layouts = compile_layouts({"seal": LayoutSpec.model_validate(_SEAL)})
+    specs = convert(_STREAMING[kind], list[LayerSpec])
+    layouts = compile_layouts({"seal": convert(_SEAL, LayoutSpec)})
     chain = compile_layers({"it": specs}, layouts)["it"]
     block = b"".join(os.urandom(512) + bytes(512) for _ in range(1024))
     plain = StreamPayload(lambda: (block for _ in range(size)), size << 20)

@@ -14,6 +14,7 @@ from typing import Any
 from uuid import UUID
 
 from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.model import convert
 
 _SPECS = {
     "index": {
@@ -98,7 +99,7 @@ def timed(ours: Callable[[], Any], theirs: Callable[[], Any], rounds: int = 5) -
 def main() -> None:
     """Print both ratios."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 100_000
-    layout = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in _SPECS.items()})["index"]
+    layout = compile_layouts({k: convert(v, LayoutSpec) for k, v in _SPECS.items()})["index"]
     value = {
         "records": [
             {

@@ -18,11 +18,11 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from pydantic import TypeAdapter
 
 from clever_ferry.boxes import Box, BoxSpec, Making, Put, make_box
 from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.model import convert
 from clever_ferry.moving import FolderFiles, Replacement
 from clever_ferry.payload import BytesPayload, read_all
 
@@ -54,9 +54,8 @@ SPECS: dict[str, dict[str, Any]] = {
 
 
 def box_of(spec: dict[str, Any]) -> Box:
-    adapter: TypeAdapter[BoxSpec] = TypeAdapter(BoxSpec)
-    layouts = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in LAYOUTS.items()})
-    return make_box("it", adapter.validate_python(spec), layouts)
+    layouts = compile_layouts({k: convert(v, LayoutSpec) for k, v in LAYOUTS.items()})
+    return make_box("it", convert(spec, BoxSpec), layouts)
 
 
 def write_zip(path: Path, entries: Mapping[str, bytes]) -> None:
@@ -267,9 +266,8 @@ def test_names_from_blobs_and_generations(tmp_path: Path, where: str) -> None:
         spec["generation"] = "/age"
     if where != "blob":
         spec["name"] = "/name"
-    adapter: TypeAdapter[BoxSpec] = TypeAdapter(BoxSpec)
-    layouts = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in HEADED.items()})
-    box = make_box("it", adapter.validate_python(spec), layouts)
+    layouts = compile_layouts({k: convert(v, LayoutSpec) for k, v in HEADED.items()})
+    box = make_box("it", convert(spec, BoxSpec), layouts)
 
     def row(name: str, ident: bytes, age: int, data: bytes) -> bytes:
         front = bytes([len(name)]) + name.encode() + b"\x07\x00" if headed else b""
@@ -314,9 +312,8 @@ def test_an_index_per_save_and_none_above(tmp_path: Path) -> None:
             "tallies": [{"at": "/total", "what": "size"}],
         },
     }  # fmt: skip
-    adapter: TypeAdapter[BoxSpec] = TypeAdapter(BoxSpec)
-    layouts = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in HEADED.items()})
-    box = make_box("it", adapter.validate_python(spec), layouts)
+    layouts = compile_layouts({k: convert(v, LayoutSpec) for k, v in HEADED.items()})
+    box = make_box("it", convert(spec, BoxSpec), layouts)
     for slot in (1, 3):
         folder = tmp_path / f"slot{slot:02}"
         folder.mkdir()

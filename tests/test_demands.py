@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from clever_ferry.layers import compile_layers
 from clever_ferry.layers.spec import PathsSpec
+from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
@@ -662,7 +663,7 @@ PARTS = st.text(st.characters(codec="utf-8", exclude_characters='\\/:*?"<>|@\r\n
 
 @given(st.lists(PARTS, min_size=1, max_size=4), st.sampled_from(["json", "ini"]))
 def test_paths_in_known_folders_go_round_between_systems(parts: list[str], holds: str) -> None:
-    spec = PathsSpec.model_validate({"kind": "paths", "holds": holds, "at": ["/a/b"]})
+    spec = convert({"kind": "paths", "holds": holds, "at": ["/a/b"]}, PathsSpec)
     chain = compile_layers({"it": (spec,)}, {})["it"]
     windows = {"folder:documents": r"C:\Users\Wren\Documents", "folder:home": r"C:\Users\Wren"}
     linux = {"folder:documents": "/home/isa/Documents", "folder:home": "/home/isa"}

@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import Any, get_args
 
 import pytest
-from pydantic import TypeAdapter
 
 from clever_ferry.layers import LayerSpec, compile_layers
 from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.model import convert
 from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry.recipes.models import EditionInfo, FactInfo, PieceInfo
@@ -44,11 +44,9 @@ def tables() -> dict[str, Any]:
     return merged
 
 
-def kinds_of(union: Any, key: str) -> set[str]:
+def kinds_of(union: Any) -> set[str]:
     return {
-        kind
-        for model in get_args(get_args(union)[0])
-        for kind in get_args(model.model_fields[key].annotation)
+        kind for model in get_args(union) for kind in (model.TAGS or (model.__struct_config__.tag,))
     }
 
 
@@ -56,23 +54,23 @@ def test_the_references_examples_are_right() -> None:
     shown = tables()
     for name, model in (("pieces", PieceInfo), ("facts", FactInfo)):
         for one in shown[name].values():
-            TypeAdapter(model).validate_python(one)
+            convert(one, model)
     editions = shown["editions"]["depot"]
-    fields = TypeAdapter(dict[str, FieldSpec]).validate_python(editions.pop("fields"))
-    TypeAdapter(EditionInfo).validate_python(
+    fields = convert(editions.pop("fields"), dict[str, FieldSpec])
+    convert(
         {"title": "x", "berths": [{"on": "any", "under": "given"}],
-         "files": [{"role": "a", "path": "b"}], **editions}
+         "files": [{"role": "a", "path": "b"}], **editions}, EditionInfo,
     )  # fmt: skip
-    assert {field.type for field in fields.values()} == kinds_of(FieldSpec, "type")
+    assert {field.kind for field in fields.values()} == kinds_of(FieldSpec)
 
 
 def test_every_kind_of_layer_has_an_example_that_works() -> None:
     shown = tables()
     layouts = compile_layouts(
-        {name: LayoutSpec.model_validate(spec) for name, spec in shown["layouts"].items()}
+        {name: convert(spec, LayoutSpec) for name, spec in shown["layouts"].items()}
     )
-    specs = TypeAdapter(dict[str, list[LayerSpec]]).validate_python(shown["layers"])
-    assert {step.kind for steps in specs.values() for step in steps} == kinds_of(LayerSpec, "kind")
+    specs = convert(shown["layers"], dict[str, list[LayerSpec]])
+    assert {step.kind for steps in specs.values() for step in steps} == kinds_of(LayerSpec)
     given = {"key": "00" * 16, "account": "100200300", "world": "00" * 8}
     for name, chain in compile_layers(specs, layouts).items():
         said = {"front": {"tag": "OTTX", "version": 3}}
@@ -86,10 +84,10 @@ def test_every_type_of_field_has_an_example_that_works() -> None:
     from clever_ferry.layouts.spec import FieldSpec as LayoutField
 
     shown = tables()["layouts"]
-    specs = {name: LayoutSpec.model_validate(spec) for name, spec in shown.items()}
-    used = {field.type for spec in specs.values() for field in spec.fields}
+    specs = {name: convert(spec, LayoutSpec) for name, spec in shown.items()}
+    used = {field.kind for spec in specs.values() for field in spec.fields}
     numbers = {"u8", "u16", "u32", "u64", "i8", "i16", "i32", "i64", "f32", "f64"}
-    assert used | numbers == kinds_of(LayoutField, "type")
+    assert used | numbers == kinds_of(LayoutField)
     layout = compile_layouts(specs)["everything"]
     value = layout.blank()
     value["leaves"] = [{"kind": 7, "value": b"odd"}, {"kind": 0, "value": b""}]

@@ -112,9 +112,10 @@ def test_zips_nested_without_end(den: Den, tmp_path: Path) -> None:
         data = out.getvalue()
     from clever_ferry.boxes import make_box
     from clever_ferry.boxes.spec import ArchiveSpec
+    from clever_ferry.model import tagged
 
     (tmp_path / "deep.zip").write_bytes(data)
-    box = make_box("deep", ArchiveSpec(kind="zip", file="deep.zip", nested=True), {})
+    box = make_box("deep", tagged(ArchiveSpec, "zip")(file="deep.zip", nested=True), {})
     with pytest.raises(DamagedError, match="nested more than"):
         box.read(FolderFiles(tmp_path), lambda _: True)
 
@@ -130,6 +131,8 @@ def test_two_entries_of_a_box_that_name_one_blob(den: Den) -> None:
 
 
 def test_a_database_that_computes_for_ever(den: Den, tmp_path: Path) -> None:
+    from msgspec.structs import replace
+
     from clever_ferry.boxes import make_box
     from clever_ferry.boxes.spec import TableSpec
 
@@ -140,7 +143,7 @@ def test_a_database_that_computes_for_ever(den: Den, tmp_path: Path) -> None:
     )
     book.commit()
     book.close()
-    spec = TableSpec(kind="sqlite", file="a.db", table="saves", name="name", data="data")
+    spec = TableSpec(file="a.db", table="saves", name="name", data="data")
     with pytest.raises(DamagedError, match="no plain table"):
         make_box("x", spec, {}).read(FolderFiles(tmp_path), lambda _: True)
     book = sqlite3.connect(tmp_path / "b.db")
@@ -150,7 +153,7 @@ def test_a_database_that_computes_for_ever(den: Den, tmp_path: Path) -> None:
         "(WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x+1 FROM c) SELECT x FROM c); END"
     )
     book.close()
-    box = make_box("x", spec.model_copy(update={"file": "b.db"}), {})
+    box = make_box("x", replace(spec, file="b.db"), {})
     contents = box.read(FolderFiles(tmp_path), lambda _: True)
     with pytest.raises(DamagedError, match="can't be written"):
         list(box.write(contents, [Put("a", BytesPayload(b"a"), 0)], [], Making(0, os.urandom)))

@@ -30,7 +30,7 @@ FLOORS = [
     {"cargo"},
     {"tree"},
     {"payload"},
-    {"errors", "visible"},
+    {"errors", "model", "visible"},
 ]
 LEVEL = {room: number for number, floor in enumerate(FLOORS) for room in floor}
 MODULES = sorted((SOURCE / "clever_ferry").rglob("*.py"))
@@ -107,7 +107,7 @@ def test_help_imports_click_alone() -> None:
     code = (
         "import sys\nfrom clever_ferry.cli.main import run\n"
         "try:\n    run(['--help'])\nexcept SystemExit:\n    pass\n"
-        "print([m for m in ('rich', 'pydantic', 'sqlite3', 'zstandard', 'tomllib') "
+        "print([m for m in ('rich', 'msgspec', 'sqlite3', 'zstandard', 'tomllib') "
         "if m in sys.modules])"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)

@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 from clever_ferry.layouts import LayoutSpec, compile_layouts, point
+from clever_ferry.model import convert
 from clever_ferry_demo.invented import FORMATS, Moth
 from tests.conftest import Den
 
@@ -148,7 +149,7 @@ def test_a_value_in_the_tree_is_read_and_edited(tmp_path: Path) -> None:
 
     text = (RECIPES / "moth-lantern.toml").read_text("utf-8")
     layouts: dict[str, Any] = tomllib.loads(text)["layouts"]
-    front = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in layouts.items()})["front"]
+    front = compile_layouts({k: convert(v, LayoutSpec) for k, v in layouts.items()})["front"]
     Moth.write(tmp_path, saves(1, (3,)))
     raw = (tmp_path / "3.mlp").read_bytes()
     value, end = front.read(raw)

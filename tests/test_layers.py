@@ -13,11 +13,11 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from pydantic import TypeAdapter
 
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.layers import Chain, LayerSpec, compile_layers
 from clever_ferry.layouts import LayoutError, LayoutSpec, compile_layouts
+from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, Payload, StreamPayload, pieces_of, read_all
 
 SEAL = {
@@ -37,9 +37,8 @@ FIELDS = {"account": "000000042", "world": "00ff00ff"}
 
 
 def chains(**layers: list[dict[str, Any]]) -> dict[str, Chain]:
-    layouts = {"seal": LayoutSpec.model_validate(SEAL), "front": LayoutSpec.model_validate(FRONT)}
-    adapter: TypeAdapter[list[LayerSpec]] = TypeAdapter(list[LayerSpec])
-    specs = {name: adapter.validate_python(steps) for name, steps in layers.items()}
+    layouts = {"seal": convert(SEAL, LayoutSpec), "front": convert(FRONT, LayoutSpec)}
+    specs = {name: convert(steps, list[LayerSpec]) for name, steps in layers.items()}
     return compile_layers(specs, compile_layouts(layouts))
 
 

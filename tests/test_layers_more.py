@@ -16,11 +16,11 @@ import pytest
 import zstandard
 from hypothesis import assume, given
 from hypothesis import strategies as st
-from pydantic import TypeAdapter
 
 from clever_ferry.errors import DamagedError, UnsupportedError, WrongUseError
 from clever_ferry.layers import Chain, LayerSpec, compile_layers
 from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, StreamPayload, pieces_of
 from tests.test_layers import whole
 
@@ -71,9 +71,8 @@ GIVEN = {"key": KEY}
 
 
 def compiled(**steps: list[dict[str, Any]]) -> dict[str, Chain]:
-    layouts = compile_layouts({k: LayoutSpec.model_validate(v) for k, v in LAYOUTS.items()})
-    adapter: TypeAdapter[list[LayerSpec]] = TypeAdapter(list[LayerSpec])
-    return compile_layers({k: adapter.validate_python(v) for k, v in steps.items()}, layouts)
+    layouts = compile_layouts({k: convert(v, LayoutSpec) for k, v in LAYOUTS.items()})
+    return compile_layers({k: convert(v, list[LayerSpec]) for k, v in steps.items()}, layouts)
 
 
 ALL = compiled(**STEPS)

@@ -20,12 +20,13 @@ from clever_ferry.layouts import (
     put,
 )
 from clever_ferry.layouts.times import from_ns, to_ns
+from clever_ferry.model import convert
 
 
 def made(*fields: dict[str, Any], order: str = "little", **more: list[dict[str, Any]]) -> Layout:
     specs = {"it": {"order": order, "fields": list(fields)}}
     specs |= {name: {"order": order, "fields": inner} for name, inner in more.items()}
-    return compile_layouts({k: LayoutSpec.model_validate(v) for k, v in specs.items()})["it"]
+    return compile_layouts({k: convert(v, LayoutSpec) for k, v in specs.items()})["it"]
 
 
 INTS = {

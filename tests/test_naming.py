@@ -26,21 +26,21 @@ from clever_ferry.naming import (
 )
 
 FIELDS: dict[str, FieldSpec] = {
-    "slot": NumberField(type="number", first=0, width=2),
-    "free": NumberField(type="number"),
-    "account": DigitsField(type="digits", length=9),
-    "world": HexField(type="hex", length=16),
-    "player": WordField(type="word"),
-    "name": TextField(type="text"),
-    "hexslot": NumberField(type="number", first=0, width=2, base=16),
-    "odd": NumberField(type="number", only=(0, 2, 10)),
-    "ident": IdentifierField(type="identifier"),
-    "braced": IdentifierField(type="identifier", braces=True, case="upper"),
-    "bare": IdentifierField(type="identifier", dashes=False),
-    "when": StampField(type="stamp"),
-    "epoch": StampField(type="stamp", form="seconds"),
-    "day": StampField(type="stamp", form="DD.MM.YYYY"),
-    "act": ChoiceField(type="choice", of={"first": "act1", "second": "act2", "last": "finale"}),
+    "slot": NumberField(first=0, width=2),
+    "free": NumberField(),
+    "account": DigitsField(length=9),
+    "world": HexField(length=16),
+    "player": WordField(),
+    "name": TextField(),
+    "hexslot": NumberField(first=0, width=2, base=16),
+    "odd": NumberField(only=(0, 2, 10)),
+    "ident": IdentifierField(),
+    "braced": IdentifierField(braces=True, case="upper"),
+    "bare": IdentifierField(dashes=False),
+    "when": StampField(),
+    "epoch": StampField(form="seconds"),
+    "day": StampField(form="DD.MM.YYYY"),
+    "act": ChoiceField(of={"first": "act1", "second": "act2", "last": "finale"}),
 }
 
 
@@ -236,8 +236,8 @@ def test_a_path_reads_the_same_by_its_folder_and_name(
     text: str, parts: list[str], fold: bool
 ) -> None:
     fields: dict[str, FieldSpec] = {
-        "world": HexField(type="hex", length=2), "slot": NumberField(type="number"),
-        "player": TextField(type="text"),
+        "world": HexField(length=2), "slot": NumberField(),
+        "player": TextField(),
     }  # fmt: skip
     used = {name: field for name, field in fields.items() if f"{{{name}}}" in text}
     pattern = compile_pattern(text, used)

@@ -39,7 +39,7 @@ FAULTS = {
     "unknown type": ('type = "number"', 'type = "numbr"', "fields.slot.type = 'numbr'", "`number`"),
     "wrong value": ('on = "windows"', 'on = "win"', "berths[1].on = 'win'", "'windows'"),
     "wrong folder": ('under = "documents"', 'under = "docs"', ".under = 'docs'", "'documents'"),
-    "wrong kind of value": ("width = 3", 'width = "3x"', "slot.width = '3x'", "integer"),
+    "wrong kind of value": ("width = 3", 'width = "3x"', "slot.width = '3x'", "whole number"),
     "beyond its bound": ("width = 3", "width = 99", "slot.width = 99", "20"),
     "missing key": ('title = "Mine"\n', "", "game.title", "missing"),
     "unknown field in a pattern": ("w{slot}.json", "w{slto}.json", "files[2].path", "'slto'"),

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.layers import compile_layers
 from clever_ferry.layers.spec import IdentitySpec
+from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry_demo.world import lay_finch, lay_loft
 from tests.conftest import DEPOT, Den
@@ -209,7 +210,7 @@ VALUES = st.recursive(
 
 @given(st.dictionaries(st.text(max_size=4), VALUES, max_size=4), st.sampled_from([None, 1, 3]))
 def test_identities_in_any_json_go_round(others: dict[str, object], indent: int | None) -> None:
-    spec = IdentitySpec(kind="identity", holds="json", at=("/me/id", "/all/*"), bound="account")
+    spec = IdentitySpec(holds="json", at=("/me/id", "/all/*"), bound="account")
     chain = compile_layers({"it": (spec,)}, {})["it"]
     value = {**others, "me": {"x": others, "id": "ann"}, "all": ["ann", others, "ann"]}
     raw = json.dumps(value, indent=indent, ensure_ascii=bool(indent)).encode()
@@ -231,8 +232,9 @@ def test_identities_in_any_json_go_round(others: dict[str, object], indent: int 
 
 @given(st.binary(max_size=60), st.sampled_from(["json", "ini"]))
 def test_any_bytes_are_refused_or_read(raw: bytes, holds: str) -> None:
-    spec = IdentitySpec.model_validate(
-        {"kind": "identity", "holds": holds, "at": ["/a/b", "/*/c"], "bound": "account"}
+    spec = convert(
+        {"kind": "identity", "holds": holds, "at": ["/a/b", "/*/c"], "bound": "account"},
+        IdentitySpec,
     )
     chain = compile_layers({"it": (spec,)}, {})["it"]
     for data in (raw, b'{"a":' + raw, b"[a]\nb=" + raw):

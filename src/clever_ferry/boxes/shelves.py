@@ -13,7 +13,7 @@ from clever_ferry.boxes.spec import ShelvesSpec, TopSpec
 from clever_ferry.errors import DamagedError
 from clever_ferry.layouts import Layout, point, put
 from clever_ferry.layouts.times import from_ns
-from clever_ferry.naming import compile_pattern
+from clever_ferry.naming import NumberField, compile_pattern
 from clever_ferry.payload import BytesPayload, Payload, read_all
 from clever_ferry.tree import FileInfo, Files, Output
 
@@ -57,7 +57,7 @@ class ShelvesBox:
     def __init__(self, name: str, spec: ShelvesSpec, layouts: Mapping[str, Layout]) -> None:
         self.top = _Top(name, spec.top, layouts) if spec.top is not None else None
         self.folder = compile_pattern(spec.folder, spec.fields)
-        self.numbered = "id" in spec.fields and spec.fields["id"].type == "number"
+        self.numbered = "id" in spec.fields and isinstance(spec.fields["id"], NumberField)
         self.shelf = IndexedBox(f"{name}.shelf", spec.shelf, layouts)
 
     def _folder(self, ident: object) -> str:

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, Self
-
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from clever_ferry.layouts.digests import DigestName
 from clever_ferry.layouts.times import StampUnit
+from clever_ferry.model import END, Meta, Model, one_of, says
 from clever_ferry.naming import FieldSpec
 
 __all__ = [
@@ -22,151 +21,144 @@ __all__ = [
     "TableSpec",
 ]
 
-SqlName = Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]{0,62}$")]
+SqlName = Annotated[str, Meta(pattern=rf"^[A-Za-z_][A-Za-z0-9_]{{0,62}}{END}")]
 
 
-class _Spec(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
+class _Spec(Model, tag_field="kind"):
+    pass
 
 
-class StampSpec(_Spec):
+class StampSpec(Model):
     """Where a time stamp stands, and what it counts."""
 
     at: str
     unit: StampUnit
 
 
-class CheckSpec(_Spec):
+class CheckSpec(Model):
     """Where a checksum of a part stands."""
 
     at: str
     what: DigestName
 
 
-class PartsSpec(_Spec):
+class PartsSpec(Model):
     """How an entry's bytes are cut into blobs; paths are those within one part's record."""
 
-    at: str = Field(description="the path of the list of parts in an entry's record")
-    size: str = Field(description="the path of a part's size")
-    most: int = Field(ge=1, description="bytes in one part at the most")
+    at: Annotated[str, says("the path of the list of parts in an entry's record")]
+    size: Annotated[str, says("the path of a part's size")]
+    most: Annotated[int, Meta(ge=1, description="bytes in one part at the most")]
     check: CheckSpec | None = None
 
 
-class HeadSpec(_Spec):
+class HeadSpec(Model):
     """A layout in front of an entry's bytes that says its name."""
 
     layout: str
-    name: str = Field(description="in it: the path of the entry's name")
+    name: Annotated[str, says("in it: the path of the entry's name")]
 
 
-class TallySpec(_Spec):
+class TallySpec(Model):
     """A number in the index that must agree with all its entries."""
 
     at: str
     what: Literal["entries", "size", "parts"]
 
 
-class IndexSpec(_Spec):
+class IndexSpec(Model):
     """An index file over blob files, on its own or on a shelf."""
 
-    index: str = Field(description="the index file's name")
-    layout: str = Field(description="the layout of the index file")
-    record: str = Field(description="the layout of one entry's record in it")
-    entries: str = Field(description="the path of the list of records")
-    name: str | None = Field(default=None, description="in a record: the path of the entry's name")
-    head: HeadSpec | None = Field(
-        default=None, description="what stands in an entry's blob before its bytes: its name"
-    )
-    identifier: str = Field(description="in a record: the path of the blob's identifier")
-    identifier_size: int = Field(ge=4, le=64, description="bytes in a new identifier")
-    size: str | None = Field(default=None, description="in a record: the path of the whole size")
-    stamp: StampSpec | None = Field(default=None, description="in a record: last change")
+    index: Annotated[str, says("the index file's name")]
+    layout: Annotated[str, says("the layout of the index file")]
+    record: Annotated[str, says("the layout of one entry's record in it")]
+    entries: Annotated[str, says("the path of the list of records")]
+    name: Annotated[str | None, says("in a record: the path of the entry's name")] = None
+    head: Annotated[
+        HeadSpec | None, says("what stands in an entry's blob before its bytes: its name")
+    ] = None
+    identifier: Annotated[str, says("in a record: the path of the blob's identifier")]
+    identifier_size: Annotated[int, Meta(ge=4, le=64, description="bytes in a new identifier")]
+    size: Annotated[str | None, says("in a record: the path of the whole size")] = None
+    stamp: Annotated[StampSpec | None, says("in a record: last change")] = None
     parts: PartsSpec
-    blob: str = Field(description="the name pattern of a blob, with its fields")
+    blob: Annotated[str, says("the name pattern of a blob, with its fields")]
     fields: dict[str, FieldSpec]
-    counts: tuple[str, ...] = Field(default=(), description="paths that go up by 1 per writing")
-    written: StampSpec | None = Field(default=None, description="when the index was written")
-    generation: str | None = Field(
-        default=None, description="in a record: of several with one name, the highest counts"
-    )
+    counts: Annotated[tuple[str, ...], says("paths that go up by 1 per writing")] = ()
+    written: Annotated[StampSpec | None, says("when the index was written")] = None
+    generation: Annotated[
+        str | None, says("in a record: of several with one name, the highest counts")
+    ] = None
     tallies: tuple[TallySpec, ...] = ()
 
-    @model_validator(mode="after")
-    def _named(self) -> Self:
+    def __post_init__(self) -> None:
         if self.name is None and self.head is None:
             raise ValueError("an entry's name stands in its record (`name`) or its blob (`head`)")
         if self.name is None and self.generation is not None:
             raise ValueError("a `generation` needs the `name` in the record")
-        return self
 
 
-class IndexedSpec(IndexSpec):
+class IndexedSpec(IndexSpec, tag_field="kind", tag="indexed"):
     """An index file over blob files."""
 
-    kind: Literal["indexed"]
 
-
-class TopSpec(_Spec):
+class TopSpec(Model):
     """An index of shelves."""
 
-    index: str = Field(description="the index file's name")
-    layout: str = Field(description="the layout of the index file")
-    record: str = Field(description="the layout of one shelf's record in it")
-    shelves: str = Field(description="the path of the list of records")
-    name: str = Field(description="in a record: the path of the shelf's name")
-    identifier: str = Field(description="in a record: the path of the folder's identifier")
-    identifier_size: int = Field(ge=4, le=64, description="bytes in a new identifier")
-    size: str | None = Field(default=None, description="in a record: the bytes of its entries")
-    stamp: StampSpec | None = Field(default=None, description="in a record: last change")
-    counts: tuple[str, ...] = Field(default=(), description="paths that go up by 1 per writing")
-    written: StampSpec | None = Field(default=None, description="when the index was written")
+    index: Annotated[str, says("the index file's name")]
+    layout: Annotated[str, says("the layout of the index file")]
+    record: Annotated[str, says("the layout of one shelf's record in it")]
+    shelves: Annotated[str, says("the path of the list of records")]
+    name: Annotated[str, says("in a record: the path of the shelf's name")]
+    identifier: Annotated[str, says("in a record: the path of the folder's identifier")]
+    identifier_size: Annotated[int, Meta(ge=4, le=64, description="bytes in a new identifier")]
+    size: Annotated[str | None, says("in a record: the bytes of its entries")] = None
+    stamp: Annotated[StampSpec | None, says("in a record: last change")] = None
+    counts: Annotated[tuple[str, ...], says("paths that go up by 1 per writing")] = ()
+    written: Annotated[StampSpec | None, says("when the index was written")] = None
 
 
-class ShelvesSpec(_Spec):
+class ShelvesSpec(_Spec, tag="shelves"):
     """Shelves: folders, each with an index of its own over its blobs.
 
     An entry's name is the shelf's, a slash, and its own there.
     """
 
-    kind: Literal["shelves"]
-    top: TopSpec | None = Field(
-        default=None, description="the index of shelves; without it, their folders name them"
-    )
-    folder: str = Field(description="the name pattern of a shelf's folder, of the field `id`")
+    top: Annotated[
+        TopSpec | None, says("the index of shelves; without it, their folders name them")
+    ] = None
+    folder: Annotated[str, says("the name pattern of a shelf's folder, of the field `id`")]
     fields: dict[str, FieldSpec]
-    shelf: IndexSpec = Field(description="the box that each shelf is")
+    shelf: Annotated[IndexSpec, says("the box that each shelf is")]
 
 
-class PackedSpec(_Spec):
+class PackedSpec(_Spec, tag="packed"):
     """One file, whole in one layout: a list of records, and one of their bytes beside it."""
 
-    kind: Literal["packed"]
-    file: str = Field(description="the file's name")
-    layout: str = Field(description="the layout of the file")
-    record: str = Field(description="the layout of one entry's record in it")
-    entries: str = Field(description="the path of the list of records")
-    name: str = Field(description="in a record: the path of the entry's name")
-    data: str = Field(description="the path of the list of bytes, one for each record")
-    stamp: StampSpec | None = Field(default=None, description="in a record: last change")
-    counts: tuple[str, ...] = Field(default=(), description="paths that go up by 1 per writing")
-    written: StampSpec | None = Field(default=None, description="when the file was written")
+    file: Annotated[str, says("the file's name")]
+    layout: Annotated[str, says("the layout of the file")]
+    record: Annotated[str, says("the layout of one entry's record in it")]
+    entries: Annotated[str, says("the path of the list of records")]
+    name: Annotated[str, says("in a record: the path of the entry's name")]
+    data: Annotated[str, says("the path of the list of bytes, one for each record")]
+    stamp: Annotated[StampSpec | None, says("in a record: last change")] = None
+    counts: Annotated[tuple[str, ...], says("paths that go up by 1 per writing")] = ()
+    written: Annotated[StampSpec | None, says("when the file was written")] = None
 
 
 class ArchiveSpec(_Spec):
     """Zip or tar files; several are read as one, and archives in archives may be opened."""
 
-    kind: Literal["zip", "tar"]
-    file: str = Field(description="the archive's name; `*` stands for what differs between parts")
-    nested: bool = Field(
-        default=False, description="a `.zip` in it is opened: its entries are named `it.zip/entry`"
-    )
-    packed: bool = Field(default=True, description="new entries are compressed (tar: gzip)")
+    TAGS = ("zip", "tar")
+    file: Annotated[str, says("the archive's name; `*` stands for what differs between parts")]
+    nested: Annotated[
+        bool, says("a `.zip` in it is opened: its entries are named `it.zip/entry`")
+    ] = False
+    packed: Annotated[bool, says("new entries are compressed (tar: gzip)")] = True
 
 
-class TableSpec(_Spec):
+class TableSpec(_Spec, tag="sqlite"):
     """An SQLite database with a table of named blobs."""
 
-    kind: Literal["sqlite"]
     file: str
     table: SqlName
     name: SqlName
@@ -175,6 +167,8 @@ class TableSpec(_Spec):
     unit: StampUnit = "s"
 
 
-BoxSpec = Annotated[
-    IndexedSpec | ShelvesSpec | PackedSpec | ArchiveSpec | TableSpec, Field(discriminator="kind")
-]
+_Any = IndexedSpec | ShelvesSpec | PackedSpec | ArchiveSpec | TableSpec
+if TYPE_CHECKING:
+    BoxSpec = _Any
+else:
+    BoxSpec = one_of(_Any)

@@ -21,7 +21,15 @@ from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.signs import Signs
 from clever_ferry.moving import refuse_forbidden
 from clever_ferry.moving.names import folded
-from clever_ferry.naming import FieldSpec, Value
+from clever_ferry.naming import (
+    DigitsField,
+    FieldSpec,
+    HexField,
+    IdentifierField,
+    NumberField,
+    StampField,
+    Value,
+)
 from clever_ferry.recipes.laying import Laid, lay, lay_shared
 
 __all__ = ["Change", "Move", "Plan", "make_plan"]
@@ -327,7 +335,9 @@ def _arrival(
     field = target.berth.edition.fields[name]
     if name in given:
         return Change(
-            name, int(given[name]) if field.type in ("number", "stamp") else given[name], "given"
+            name,
+            int(given[name]) if isinstance(field, NumberField | StampField) else given[name],
+            "given",
         )
     for way in field.on_arrival:
         if way == "kept" and name in save.fields:
@@ -337,7 +347,7 @@ def _arrival(
         usual = {one.fields[name] for one in target.listing.saves if name in one.fields}
         if way == "usual" and len(usual) == 1:
             return Change(name, usual.pop(), "usual")
-        if way == "made" and field.type in ("hex", "digits", "identifier"):
+        if way == "made" and isinstance(field, HexField | DigitsField | IdentifierField):
             return Change(name, _made(field, random), "made")
     ways = " or ".join(field.on_arrival)
     raise RefusedError(
@@ -351,10 +361,10 @@ def _arrival(
 
 
 def _made(field: FieldSpec, random: Callable[[int], bytes]) -> str:
-    if field.type == "identifier":
+    if isinstance(field, IdentifierField):
         return str(UUID(bytes=random(16), version=4))
-    length = (field.length if field.type in ("hex", "digits") else None) or 16
-    if field.type == "hex":
+    length = (field.length if isinstance(field, HexField | DigitsField) else None) or 16
+    if isinstance(field, HexField):
         return random(length).hex()[:length]
     return str(int.from_bytes(random(length), "big"))[:length].zfill(length)
 
@@ -394,7 +404,7 @@ def _refuse_foreign_given(given: Mapping[str, str], target: OpenBerth) -> None:
                 details=(f"There is: {known}." if known else "It has none.",),
             )
         field = edition.fields[name]
-        counted = field.type in ("number", "stamp") and text.isdecimal()
+        counted = isinstance(field, NumberField | StampField) and text.isdecimal()
         value: Value = int(text) if counted else text
         if field.write(value) is None:
             raise WrongUseError(f"--give {name}={text}: it takes {field.wants()}.")

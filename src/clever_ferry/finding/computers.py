@@ -22,10 +22,9 @@ from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
-
 from clever_ferry.errors import DamagedError, NotFoundError
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
+from clever_ferry.model import END, Meta, Model, ValidationError, convert
 from clever_ferry.moving.known_folders import known_folders, this_machine
 from clever_ferry.moving.names import System
 from clever_ferry.recipes.explaining import explain
@@ -108,16 +107,17 @@ def this_computer() -> Computer:
     return Computer(name, machine.system, known_folders(machine))
 
 
-class _Description(BaseModel):
-    model_config = ConfigDict(extra="forbid", defer_build=True)
+_Name = Annotated[str, Meta(pattern=rf"^[a-z][a-z0-9-]{{0,39}}{END}")]
 
-    name: str = Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")
+
+class _Description(Model):
+    name: _Name
     system: Literal["windows", "linux", "macos"]
+    folders: dict[str, str]
     keeps: str | None = None
     running: tuple[str, ...] = ()
     mounts: tuple[str, ...] = ()
-    folders: dict[str, str]
-    accounts: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")], dict[str, str]] = {}
+    accounts: dict[_Name, dict[str, str]] = {}
 
 
 def described_computer(place: Path) -> Computer:
@@ -133,10 +133,10 @@ def described_computer(place: Path) -> Computer:
         )
     try:
         data = tomllib.loads(file.read_text("utf-8"))
-        read = _Description.model_validate(data)
-    except ValidationError as error:
+        read = convert(data, _Description)
+    except ValidationError:
         raise DamagedError(
-            f"{file} does not describe a computer.", details=explain(error, _Description, data)
+            f"{file} does not describe a computer.", details=explain(_Description, data)
         ) from None
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError, OSError) as error:
         raise DamagedError(f"{file} can't be read: {error}.") from None

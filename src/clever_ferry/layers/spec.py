@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, Self
+from typing import TYPE_CHECKING, Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from clever_ferry.model import END, Meta, Model, one_of, says
 
 __all__ = [
     "AesSpec",
@@ -25,65 +25,60 @@ __all__ = [
     "told_layer",
 ]
 
-_HEX = r"^([0-9a-fA-F]{2})+$"
+_HEX = rf"^([0-9a-fA-F]{{2}})+{END}"
 
 
-class _Spec(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
+class _Spec(Model, tag_field="kind"):
+    pass
 
 
 class CompressedSpec(_Spec):
     """The bytes are compressed by a well-known method."""
 
-    kind: Literal[
-        "deflate", "zlib", "gzip", "xz", "lzma", "bzip2", "zstd", "lz4", "lz4-block", "lzo"
-    ]
-    level: int | None = Field(default=None, ge=0, le=19, description="effort when writing")
-    most: int | None = Field(
-        default=None,
-        ge=1,
-        le=1 << 40,
-        description="bytes unpacked at the most; without it, 64 MiB and 256 times the packed "
-        "bytes, for lz4-block and lzo 256 MiB",
-    )
+    TAGS = ("deflate", "zlib", "gzip", "xz", "lzma", "bzip2", "zstd", "lz4", "lz4-block", "lzo")
+    level: Annotated[Annotated[int, Meta(ge=0, le=19)] | None, says("effort when writing")] = None
+    most: Annotated[
+        Annotated[int, Meta(ge=1, le=1 << 40)] | None,
+        says(
+            "bytes unpacked at the most; without it, 64 MiB and 256 times the packed "
+            "bytes, for lz4-block and lzo 256 MiB"
+        ),
+    ] = None
 
 
-class HeaderSpec(_Spec):
+class HeaderSpec(_Spec, tag="header"):
     """A layout stands before the bytes; its sizes and checksums are those of the bytes."""
 
-    kind: Literal["header"]
     layout: str
 
 
-class FooterSpec(_Spec):
+class FooterSpec(_Spec, tag="footer"):
     """A layout of fixed size stands after the bytes."""
 
-    kind: Literal["footer"]
     layout: str
-    size: int = Field(ge=1, le=65536, description="bytes of the layout")
+    size: Annotated[int, Meta(ge=1, le=65536, description="bytes of the layout")]
 
 
-class ByTagSpec(_Spec):
+class ByTagSpec(_Spec, tag="by-tag"):
     """A layout stands before the bytes, and one of its values names the layers within."""
 
-    kind: Literal["by-tag"]
     layout: str
-    tag: str = Field(description="the path of that value in the layout")
-    of: dict[str, tuple[str, ...]] = Field(min_length=1, description="value = names of layers")
-    usual: str | None = Field(default=None, description="the value to write where none is known")
+    tag: Annotated[str, says("the path of that value in the layout")]
+    of: Annotated[
+        dict[str, tuple[str, ...]], Meta(min_length=1, description="value = names of layers")
+    ]
+    usual: Annotated[str | None, says("the value to write where none is known")] = None
 
 
 class _Marked(_Spec):
     text: str | None = None
-    hex: str | None = Field(default=None, pattern=_HEX)
+    hex: Annotated[str, Meta(pattern=_HEX)] | None = None
 
-    @model_validator(mode="after")
-    def _one_of_both(self) -> Self:
+    def __post_init__(self) -> None:
         if bool(self.text) == bool(self.hex):
             raise ValueError("say either `text` or `hex`")
         if self.text is not None and not all(ord(char) < 256 for char in self.text):
             raise ValueError("`text` is Latin-1; write other bytes as `hex`")
-        return self
 
     @property
     def data(self) -> bytes:
@@ -91,125 +86,115 @@ class _Marked(_Spec):
         return bytes.fromhex(self.hex) if self.hex else (self.text or "").encode("latin-1")
 
 
-class AfterSpec(_Marked):
+class AfterSpec(_Marked, tag="after"):
     """The bytes begin after (or, with `keep`, at) the first place of a mark."""
 
-    kind: Literal["after"]
-    keep: bool = Field(default=False, description="the mark itself belongs to the bytes")
+    keep: Annotated[bool, says("the mark itself belongs to the bytes")] = False
 
 
-class XorSpec(_Marked):
+class XorSpec(_Marked, tag="xor"):
     """Each byte is xor-ed with a byte of a key that repeats."""
 
-    kind: Literal["xor"]
-    step: int = Field(
-        default=0, ge=0, le=255, description="each key byte grows by this with every position"
-    )
+    step: Annotated[
+        int, Meta(ge=0, le=255, description="each key byte grows by this with every position")
+    ] = 0
 
 
-class SecretSpec(_Spec):
+class SecretSpec(Model):
     """A key or a vector: in the recipe, given by the user under a name, or in the file."""
 
-    hex: str | None = Field(default=None, pattern=_HEX)
+    hex: Annotated[str, Meta(pattern=_HEX)] | None = None
     given: str | None = None
-    front: Literal[16, 24, 32] | None = Field(
-        default=None, description="a key of so many bytes stands before all"
-    )
+    front: Annotated[
+        Literal[16, 24, 32] | None, says("a key of so many bytes stands before all")
+    ] = None
 
-    @model_validator(mode="after")
-    def _one_of_three(self) -> Self:
+    def __post_init__(self) -> None:
         if sum(way is not None for way in (self.hex, self.given, self.front)) != 1:
             raise ValueError("say either `hex`, `given` or `front`")
-        return self
 
 
-class AesSpec(_Spec):
+class AesSpec(_Spec, tag="aes"):
     """AES; the vector may stand before the bytes, the tag (GCM) after or before them."""
 
-    kind: Literal["aes"]
     mode: Literal["ecb", "cbc", "ctr", "gcm"]
     key: SecretSpec
     vector: SecretSpec | Literal["front"] = "front"
     padding: Literal["pkcs7", "zero", "none"] = "pkcs7"
     tag: Literal["end", "front"] = "end"
 
-    @model_validator(mode="after")
-    def _vector_is_not_a_key(self) -> Self:
+    def __post_init__(self) -> None:
         if isinstance(self.vector, SecretSpec) and self.vector.front is not None:
             raise ValueError('a vector in the file is `vector = "front"`')
-        return self
 
 
 class EncodedSpec(_Spec):
     """The bytes are written as text."""
 
-    kind: Literal["base64", "hex"]
-    line: int = Field(default=0, ge=0, le=1000, description="characters in a line; 0 for one line")
+    TAGS = ("base64", "hex")
+    line: Annotated[
+        int, Meta(ge=0, le=1000, description="characters in a line; 0 for one line")
+    ] = 0
     ending: Literal["lf", "crlf"] = "lf"
 
 
-class SwapSpec(_Spec):
+class SwapSpec(_Spec, tag="swap"):
     """The bytes of each word stand in turned order; what is left at the end stays."""
 
-    kind: Literal["swap"]
     size: Literal[2, 4, 8]
 
 
-class TextSpec(_Spec):
+class TextSpec(_Spec, tag="text"):
     """Text: within the tool it is UTF-8 with line feeds."""
 
-    kind: Literal["text"]
     encoding: Literal["utf-8", "utf-16-le", "utf-16-be", "latin-1", "shift-jis"] = "utf-8"
-    mark: bool = Field(default=False, description="a byte order mark stands in front")
+    mark: Annotated[bool, says("a byte order mark stands in front")] = False
     ending: Literal["lf", "crlf"] = "lf"
 
 
-class IdentitySpec(_Spec):
+class IdentitySpec(_Spec, tag="identity"):
     """A name field, such as the account, stands in a text piece; the target's is written."""
 
-    kind: Literal["identity"]
     holds: Literal["json", "ini"]
-    at: tuple[str, ...] = Field(min_length=1, description="paths of it; `*` is every name there")
-    bound: str = Field(description="the name field")
-    kept: bool = Field(
-        default=False, description="where nothing else is known, the source's stays, as in a world"
-    )
+    at: Annotated[
+        tuple[str, ...], Meta(min_length=1, description="paths of it; `*` is every name there")
+    ]
+    bound: Annotated[str, says("the name field")]
+    kept: Annotated[
+        bool, says("where nothing else is known, the source's stays, as in a world")
+    ] = False
 
 
-class PathsSpec(_Spec):
+class PathsSpec(_Spec, tag="paths"):
     """Paths stand in a text piece; those in known folders are written as the target has them."""
 
-    kind: Literal["paths"]
     holds: Literal["json", "ini"]
-    at: tuple[str, ...] = Field(min_length=1, description="where; `*` is every name there")
+    at: Annotated[tuple[str, ...], Meta(min_length=1, description="where; `*` is every name there")]
 
 
-class ChunksSpec(_Spec):
+class ChunksSpec(_Spec, tag="chunks"):
     """The bytes are cut into chunks, each with a header of its own or with its size in a table.
 
     A `header` is a layout with `size` of `inside`. A `table` is a layout in front of all
     chunks, with a list `at` whose records have a `size`.
     """
 
-    kind: Literal["chunks"]
-    most: int = Field(ge=1, le=64 << 20, description="bytes of the payload in one chunk")
+    most: Annotated[int, Meta(ge=1, le=64 << 20, description="bytes of the payload in one chunk")]
     header: str | None = None
     table: str | None = None
-    at: str = Field(default="/chunks", description="in the table: the path of the list")
-    size: str = Field(default="size", description="in a record: the packed size")
-    plain: str | None = Field(default=None, description="in a record: the unpacked size")
-    layers: tuple[str, ...] = Field(default=(), description="what each chunk is wrapped in")
+    at: Annotated[str, says("in the table: the path of the list")] = "/chunks"
+    size: Annotated[str, says("in a record: the packed size")] = "size"
+    plain: Annotated[str | None, says("in a record: the unpacked size")] = None
+    layers: Annotated[tuple[str, ...], says("what each chunk is wrapped in")] = ()
 
-    @model_validator(mode="after")
-    def _one_of_both(self) -> Self:
+    def __post_init__(self) -> None:
         if self.header is not None and self.table is not None:
             raise ValueError("say either `header` or `table`")
         if self.header is None and self.table is None and self.layers:
             raise ValueError("wrapped chunks need a `header` or a `table` with their sizes")
-        return self
 
 
-LayerSpec = Annotated[
+_Any = (
     CompressedSpec
     | HeaderSpec
     | FooterSpec
@@ -222,9 +207,12 @@ LayerSpec = Annotated[
     | TextSpec
     | IdentitySpec
     | PathsSpec
-    | ChunksSpec,
-    Field(discriminator="kind"),
-]
+    | ChunksSpec
+)
+if TYPE_CHECKING:
+    LayerSpec = _Any
+else:
+    LayerSpec = one_of(_Any)
 
 
 def told_layer(spec: LayerSpec) -> str:

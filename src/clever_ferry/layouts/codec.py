@@ -1,7 +1,7 @@
 """Layouts at work: a description, compiled, reads bytes into values and writes them back.
 
 >>> from clever_ferry.layouts import LayoutSpec, compile_layouts
->>> spec = LayoutSpec.model_validate({"fields": [
+>>> spec = convert({"fields": [
 ...     {"type": "magic", "text": "TAG"},
 ...     {"type": "u16", "name": "day"},
 ...     {"type": "text", "name": "town", "length": "u8"}]})

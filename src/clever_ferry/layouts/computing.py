@@ -58,7 +58,7 @@ class Computing:
             first, after = out.places[field.name]
             if isinstance(field, NumberSpec):
                 try:
-                    packed = struct_for([field.type], field.order or self.order).pack(value)
+                    packed = struct_for([field.kind], field.order or self.order).pack(value)
                 except struct.error as error:
                     raise out.fail(field.name, str(error)) from None
                 out.data[first:after] = packed

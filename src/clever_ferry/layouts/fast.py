@@ -81,7 +81,7 @@ def _plain_number(field: FieldSpec, order: str) -> tuple[str, str] | None:
         return None
     match field:
         case NumberSpec(equals=None, usual=None, computed=None):
-            return field.type, ""
+            return field.kind, ""
         case TimeSpec() if field.unit != "dos":
             return field.within, field.unit
     return None

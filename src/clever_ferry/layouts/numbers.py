@@ -9,6 +9,7 @@ from typing import Any
 from clever_ferry.layouts.frame import Frame, Output, value_of
 from clever_ferry.layouts.spec import BitsSpec, LengthSpec, NumberSpec, TimeSpec, VarintSpec
 from clever_ferry.layouts.times import from_ns, to_ns
+from clever_ferry.model import convert, tagged
 
 __all__ = ["CODES", "Bits", "Length", "Numbers", "Time", "Varint", "struct_for"]
 
@@ -27,7 +28,7 @@ class Numbers:
     """Neighbouring numbers of fixed size and one byte order, read in one go."""
 
     def __init__(self, specs: Sequence[NumberSpec], order: str) -> None:
-        self.struct = struct_for([spec.type for spec in specs], order)
+        self.struct = struct_for([spec.kind for spec in specs], order)
         self.name = specs[0].name
         self.names = [spec.name for spec in specs]
         self.specs = specs
@@ -62,7 +63,7 @@ class Numbers:
     def _misfit(self, numbers: list[Any]) -> str:
         for spec, number in zip(self.specs, numbers, strict=True):
             try:
-                struct_for([spec.type], "little").pack(number)
+                struct_for([spec.kind], "little").pack(number)
             except struct.error:
                 return spec.name
         return self.name
@@ -152,14 +153,14 @@ class Length:
 
     def __init__(self, spec: str | LengthSpec, order: str, name: str) -> None:
         if isinstance(spec, str):
-            spec = LengthSpec.model_validate({"type": spec})
+            spec = convert({"type": spec}, LengthSpec)
         self.spec, self.name, self.plus = spec, name, spec.plus
         self.order = spec.order or order
         self.step: Varint | Numbers
         if spec.type == "varint":
-            self.step = Varint(VarintSpec(type="varint", name=name, style=spec.style))
+            self.step = Varint(VarintSpec(name=name, style=spec.style))
         else:
-            self.step = Numbers([NumberSpec(type=spec.type, name=name)], self.order)
+            self.step = Numbers([tagged(NumberSpec, spec.type)(name=name)], self.order)
 
     def read(self, frame: Frame, at: int) -> tuple[int, int]:
         """Return what it measures, and the position after it."""

@@ -7,10 +7,9 @@ Neutral numbers count from 1, whatever an edition counts from.
 from __future__ import annotations
 
 import string
-from typing import Annotated, Literal, Self
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
-
+from clever_ferry.model import Meta, Model, says
 from clever_ferry.naming.calendar import calendar_parts, calendar_seconds
 
 __all__ = [
@@ -41,16 +40,16 @@ _YEAR_10000 = 253_402_300_800
 _FORBIDDEN = frozenset('/\\:*?"<>|') | {chr(code) for code in range(32)} | {chr(127)}
 
 
-class _Field(BaseModel):
+class _Field(Model, tag_field="type"):
     """What all fields share: how a crossing finds the value that it writes."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
-
-    on_arrival: tuple[Arrival, ...] = Field(
-        default=("kept",),
-        min_length=1,
-        description="where a crossing takes the value from; the first that can be had is used",
-    )
+    on_arrival: Annotated[
+        tuple[Arrival, ...],
+        Meta(
+            min_length=1,
+            description="where a crossing takes the value from; the first that can be had is used",
+        ),
+    ] = ("kept",)
 
     def takes(self, char: str) -> bool:
         """Tell whether a character may stand in this field."""
@@ -80,23 +79,22 @@ class _Field(BaseModel):
         return "1" * self.widths()[0]
 
 
-class NumberField(_Field):
+class NumberField(_Field, tag="number"):
     """A whole number, such as a slot."""
 
-    type: Literal["number"]
-    first: int = Field(default=1, ge=0, description="the number that the edition counts from")
-    width: int | None = Field(default=None, ge=1, le=20, description="digits, padded with zeros")
-    most: int = Field(default=10**9, ge=1, description="how many there are at the most")
-    base: Literal[10, 16] = Field(default=10, description="16 for hexadecimal, in lower case")
-    only: tuple[int, ...] = Field(
-        default=(), description="the only numbers that there are; the first is number 1"
-    )
+    first: Annotated[int, Meta(ge=0, description="the number that the edition counts from")] = 1
+    width: Annotated[
+        Annotated[int, Meta(ge=1, le=20)] | None, says("digits, padded with zeros")
+    ] = None
+    most: Annotated[int, Meta(ge=1, description="how many there are at the most")] = 10**9
+    base: Annotated[Literal[10, 16], says("16 for hexadecimal, in lower case")] = 10
+    only: Annotated[
+        tuple[int, ...], says("the only numbers that there are; the first is number 1")
+    ] = ()
 
-    @model_validator(mode="after")
-    def _only_once(self) -> Self:
+    def __post_init__(self) -> None:
         if len(set(self.only)) != len(self.only) or any(number < 0 for number in self.only):
             raise ValueError("`only` must list each number once, and none below 0")
-        return self
 
     def takes(self, char: str) -> bool:
         """Take digits of the base; hexadecimal ones of either case."""
@@ -141,17 +139,17 @@ class NumberField(_Field):
 class _Fixed(_Field):
     """What fields of a fixed length share."""
 
-    length: int | None = Field(default=None, ge=1, le=_LONGEST, description="how many characters")
+    length: Annotated[
+        Annotated[int, Meta(ge=1, le=_LONGEST)] | None, says("how many characters")
+    ] = None
 
     def widths(self) -> tuple[int, int]:
         """Return the fixed length, or any."""
         return (self.length, self.length) if self.length else (1, _LONGEST)
 
 
-class DigitsField(_Fixed):
+class DigitsField(_Fixed, tag="digits"):
     """Digits that are a name and not a number, such as an account's."""
-
-    type: Literal["digits"]
 
     def takes(self, char: str) -> bool:
         """Take decimal digits."""
@@ -162,10 +160,9 @@ class DigitsField(_Fixed):
         return f"{self.length} digits" if self.length else "digits"
 
 
-class HexField(_Fixed):
+class HexField(_Fixed, tag="hex"):
     """Hexadecimal digits; the neutral value is in lower case."""
 
-    type: Literal["hex"]
     case: Literal["lower", "upper"] = "lower"
 
     def takes(self, char: str) -> bool:
@@ -186,10 +183,8 @@ class HexField(_Fixed):
         return f"{self.length or 'some'} hexadecimal digits"
 
 
-class WordField(_Fixed):
+class WordField(_Fixed, tag="word"):
     """Letters, digits, `-` and `_`."""
-
-    type: Literal["word"]
 
     def takes(self, char: str) -> bool:
         """Take ASCII letters, digits, hyphen and underscore."""
@@ -200,12 +195,11 @@ class WordField(_Fixed):
         return "letters, digits, - and _"
 
 
-class TextField(_Field):
+class TextField(_Field, tag="text"):
     """Free text, as a player types it."""
 
-    type: Literal["text"]
-    most: int = Field(default=_LONGEST, ge=1, le=_LONGEST, description="characters at the most")
-    without: str = Field(default="", description="characters that this edition does not take")
+    most: Annotated[int, Meta(ge=1, le=_LONGEST, description="characters at the most")] = _LONGEST
+    without: Annotated[str, says("characters that this edition does not take")] = ""
 
     def takes(self, char: str) -> bool:
         """Take all that every file system takes, but for what the recipe rules out."""
@@ -220,20 +214,19 @@ class TextField(_Field):
         return f'up to {self.most} characters, none of /\\:*?"<>|{self.without}'
 
 
-class ChoiceField(_Field):
+class ChoiceField(_Field, tag="choice"):
     """One of a few fixed spellings, each with its neutral meaning."""
 
-    type: Literal["choice"]
-    of: dict[str, str] = Field(min_length=1, description="neutral meaning = spelling in the name")
+    of: Annotated[
+        dict[str, str], Meta(min_length=1, description="neutral meaning = spelling in the name")
+    ]
 
-    @model_validator(mode="after")
-    def _spellings_differ(self) -> Self:
+    def __post_init__(self) -> None:
         spellings = list(self.of.values())
         if len(set(spellings)) != len(spellings) or not all(spellings):
             raise ValueError("each meaning needs a spelling of its own")
         if any(char in _FORBIDDEN for spelling in spellings for char in spelling):
             raise ValueError('spellings must not hold any of /\\:*?"<>|')
-        return self
 
     def takes(self, char: str) -> bool:
         """Take any character of any spelling."""
@@ -264,10 +257,9 @@ class ChoiceField(_Field):
         return "one of " + ", ".join(self.of)
 
 
-class IdentifierField(_Field):
+class IdentifierField(_Field, tag="identifier"):
     """A 16-byte identifier in hexadecimal; the neutral value is lower case, with dashes."""
 
-    type: Literal["identifier"]
     case: Literal["lower", "upper"] = "lower"
     dashes: bool = True
     braces: bool = False
@@ -313,18 +305,16 @@ class IdentifierField(_Field):
         return "an identifier such as " + self._spelled("00112233445566778899aabbccddeeff")
 
 
-class StampField(_Field):
+class StampField(_Field, tag="stamp"):
     """A time in a name; the neutral value is whole seconds since 1970 (as if it were UTC).
 
     `form` is `seconds`, `millis`, or made of `YYYY`, `MM`, `DD`, `hh`, `mm`, `ss` and what stands
     between them.
     """
 
-    type: Literal["stamp"]
-    form: str = Field(default="YYYYMMDD-hhmmss", min_length=2, max_length=40)
+    form: Annotated[str, Meta(min_length=2, max_length=40)] = "YYYYMMDD-hhmmss"
 
-    @model_validator(mode="after")
-    def _readable(self) -> Self:
+    def __post_init__(self) -> None:
         if self.form not in _COUNTED:
             counts = [self.form.count(part) for part in _CALENDAR]
             if counts[:3] != [1, 1, 1] or max(counts) > 1 or set(self.form) & _FORBIDDEN:
@@ -332,7 +322,6 @@ class StampField(_Field):
                     "`form` is `seconds`, `millis`, or holds YYYY, MM and DD once each (and hh, "
                     "mm, ss at the most once)"
                 )
-        return self
 
     def takes(self, char: str) -> bool:
         """Take digits, and what the form has between them."""
@@ -380,7 +369,7 @@ class StampField(_Field):
         return f"a time as {self.form}"
 
 
-FieldSpec = Annotated[
+FieldSpec = (
     NumberField
     | DigitsField
     | HexField
@@ -388,6 +377,5 @@ FieldSpec = Annotated[
     | TextField
     | ChoiceField
     | IdentifierField
-    | StampField,
-    Field(discriminator="type"),
-]
+    | StampField
+)

@@ -16,7 +16,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from clever_ferry.errors import RefusedError
-from clever_ferry.naming.fields import FieldSpec, Value
+from clever_ferry.naming.fields import ChoiceField, FieldSpec, Value
 from clever_ferry.naming.straight import Straight, straight
 
 __all__ = ["Ambiguous", "NamingError", "Pattern", "compile_pattern"]
@@ -359,7 +359,7 @@ def _literal_at(name: str, start: int, literal: str, fold: bool) -> bool:
 
 
 def _spellings(slot: _Slot) -> tuple[str, ...] | None:
-    return tuple(slot.field.of.values()) if slot.field.type == "choice" else None
+    return tuple(slot.field.of.values()) if isinstance(slot.field, ChoiceField) else None
 
 
 def _runs(name: str, slot: _Slot) -> list[int]:

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Generic, Protocol, TypeVar
 
-from clever_ferry.naming.fields import FieldSpec
+from clever_ferry.naming.fields import ChoiceField, FieldSpec
 
 __all__ = ["Straight", "straight"]
 
@@ -92,7 +92,7 @@ def straight(tokens: Sequence[str | _S]) -> Straight[_S] | None:
         if isinstance(token, str):
             steps.append(_Step(literal=token))
             continue
-        if token.field.type == "choice":
+        if isinstance(token.field, ChoiceField):
             return None
         fewest, most = token.field.widths()
         step = _Step(slot=token, fewest=fewest, most=most)
@@ -119,7 +119,7 @@ def _width(tokens: Sequence[str | _S]) -> int | None:
         if isinstance(token, str):
             total += len(token)
             continue
-        if token.field.type == "choice":
+        if isinstance(token.field, ChoiceField):
             return None
         fewest, most = token.field.widths()
         if fewest != most:

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 
 from clever_ferry.boxes import Box, FolderBox, make_box
 from clever_ferry.errors import FerryError, RecipeError
-from clever_ferry.layers import Chain, compile_layers, told_layer
+from clever_ferry.layers import Chain, IdentitySpec, compile_layers, told_layer
 from clever_ferry.layouts import Layout, LayoutError, LayoutSpec, compile_layouts
 from clever_ferry.layouts.digests import DIGEST_BYTES
 from clever_ferry.layouts.spec import (
@@ -20,7 +20,7 @@ from clever_ferry.layouts.spec import (
     PartsSpec,
     SpanSpec,
 )
-from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
+from clever_ferry.naming import FieldSpec, NumberField, Pattern, compile_pattern
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
@@ -139,7 +139,7 @@ def _edition(
     if files is None:
         return None
     keys = _key_fields(files, recipe, berth_fields, info.newest, faults)
-    if info.newest is not None and getattr(info.fields.get(info.newest), "type", "") != "number":
+    if info.newest is not None and not isinstance(info.fields.get(info.newest), NumberField):
         faults.add("newest", f"there is no field {info.newest!r} that is a number")
     _clashes(files, info.fields, faults)
     never = [
@@ -432,7 +432,7 @@ def _handover_faults(recipe: GameRecipe) -> list[str]:
     if info.guest in recipe.pieces and not recipe.pieces[info.guest].each:
         faults.append(f"handover.guest: there is only one {info.guest}; it needs `each`")
     layers = [layer for steps in recipe.layers.values() for layer in steps]
-    kept = [one.bound for one in layers if one.kind == "identity" and one.kept]
+    kept = [one.bound for one in layers if isinstance(one, IdentitySpec) and one.kept]
     if info.named and info.named not in kept:
         faults.append(f"handover.named: no identity layer with `kept` is bound to {info.named!r}")
     return faults

@@ -1,113 +1,166 @@
-"""What is wrong with a recipe, in words: the key, the value, and what would be right."""
+"""What is wrong with a file by its model, in words: every key, its value, what would be right.
+
+The check itself stops at the first fault; here the data is walked beside the model for all.
+"""
 
 from __future__ import annotations
 
+import re
+from collections.abc import Iterator, Sequence
 from difflib import get_close_matches
 from typing import Any
 
-from pydantic import BaseModel, ValidationError
+from msgspec import inspect
+
+from clever_ferry.model import END, Model, ValidationError, convert
 
 __all__ = ["explain"]
 
 
-def explain(error: ValidationError, model: type[BaseModel], data: Any) -> tuple[str, ...]:
-    """Return one line per fault."""
-    return tuple(dict.fromkeys(_line(fault, model, data) for fault in error.errors()))
+def explain(model: type[Model], data: Any) -> tuple[str, ...]:
+    """Return one line per fault; none where the data fits."""
+    return tuple(dict.fromkeys(_faults(inspect.type_info(model), data, "")))
 
 
-def _line(fault: Any, model: type[BaseModel], data: Any) -> str:
-    loc = _real_steps(fault["loc"], data)
-    key = _dotted(loc)
-    context = fault.get("ctx", {})
-    value = fault.get("input")
-    match fault["type"]:
-        case "extra_forbidden":
-            beside = _keys_beside(model, loc[:-1], data)
-            near = get_close_matches(str(loc[-1]), beside, 1)
-            if near:
-                return f"{key}: there is no such key; did you mean `{near[0]}`?"
-            return f"{key}: there is no such key here; there are {', '.join(sorted(beside))}."
-        case "missing":
-            return f"{key}: this key is missing."
-        case "union_tag_invalid":
-            tags = context.get("expected_tags", "").replace("'", "`")
-            tag = context.get("discriminator", "type").strip("'")
-            return f"{key}.{tag} = {context.get('tag')!r}: there are {tags}."
-        case "union_tag_not_found":
-            return f"{key}: the key {context.get('discriminator', '`type`')} is missing."
-        case "literal_error":
-            return f"{key} = {value!r}: it must be {context.get('expected')}."
-        case "value_error":
-            return f"{key}: {context.get('error')}."
-        case "string_pattern_mismatch":
-            return f"{key} = {value!r}: it must look like {context.get('pattern')}."
+def _faults(wanted: inspect.Type, data: Any, key: str) -> Iterator[str]:
+    match wanted:
+        case inspect.Metadata():
+            yield from _faults(wanted.type, data, key)
+        case inspect.StructType() if isinstance(data, dict):
+            yield from _of_struct(wanted, data, key)
+        case inspect.DictType() if isinstance(data, dict):
+            yield from _of_length(wanted.min_length, None, data, key)
+            for name, value in data.items():
+                yield from _faults(wanted.key_type, name, _dotted(key, name))
+                yield from _faults(wanted.value_type, value, _dotted(key, name))
+        case inspect.VarTupleType() if isinstance(data, list):
+            yield from _of_length(wanted.min_length, None, data, key)
+            for index, value in enumerate(data):
+                yield from _faults(wanted.item_type, value, f"{key}[{index + 1}]")
+        case inspect.UnionType():
+            yield from _of_union(wanted.types, data, key)
+        case inspect.StrType() if isinstance(data, str):
+            yield from _of_length(wanted.min_length, wanted.max_length, data, key)
+            if wanted.pattern and not re.search(wanted.pattern, data):
+                look = wanted.pattern.replace(END, "$")
+                yield f"{_shown(key)} = {data!r}: it must look like {look}."
+        case inspect.IntType() if type(data) is int:
+            if wanted.ge is not None and data < wanted.ge:
+                yield f"{_shown(key)} = {data}: it must be {wanted.ge} or more."
+            if wanted.le is not None and data > wanted.le:
+                yield f"{_shown(key)} = {data}: it must be {wanted.le} or less."
+        case inspect.LiteralType() if type(data) in (str, int) and data in wanted.values:
+            pass
+        case inspect.BoolType() if isinstance(data, bool):
+            pass
         case _:
-            shown = "" if isinstance(value, dict | list) else f" = {value!r}"
-            return f"{key}{shown}: {fault['msg'].lower()}."
+            value = "" if isinstance(data, dict | list) else f" = {data!r}"
+            yield f"{_shown(key)}{value}: it must be {_listed(_names(wanted))}."
 
 
-def _real_steps(loc: tuple[Any, ...], data: Any) -> list[Any]:
-    """Drop the steps that pydantic adds for the alternatives of a union."""
-    steps: list[Any] = []
-    for index, step in enumerate(loc):
-        last = index == len(loc) - 1
-        if isinstance(data, dict) and (step in data or (last and isinstance(step, str))):
-            data = data.get(step)
-        elif isinstance(data, list) and isinstance(step, int) and step < len(data):
-            data = data[step]
-        else:
+def _of_struct(wanted: inspect.StructType, data: dict[str, Any], key: str) -> Iterator[str]:
+    fields = {field.encode_name: field for field in wanted.fields}
+    right = True
+    for name, value in data.items():
+        if name == wanted.tag_field:
             continue
-        steps.append(step)
-    return steps
+        if name not in fields:
+            right = False
+            yield _no_such_key(
+                _dotted(key, name), name, [*fields, *filter(None, [wanted.tag_field])]
+            )
+            continue
+        for fault in _faults(fields[name].type, value, _dotted(key, name)):
+            right = False
+            yield fault
+    for name, field in fields.items():
+        if field.required and name not in data:
+            right = False
+            yield f"{_dotted(key, name)}: this key is missing."
+    if right:
+        try:
+            convert(data, wanted.cls)
+        except ValidationError as error:  # what the model says of its keys together
+            yield f"{_shown(key)}: {str(error).split(' - at `$', maxsplit=1)[0]}."
 
 
-def _dotted(loc: list[Any]) -> str:
-    text = ""
-    for step in loc:
-        if isinstance(step, int):
-            text += f"[{step + 1}]"
-        elif step != "[key]":
-            text += f".{step}" if text else str(step)
-    return text or "the recipe"
+def _no_such_key(key: str, name: str, beside: Sequence[str]) -> str:
+    near = get_close_matches(name, beside, 1)
+    if near:
+        return f"{key}: there is no such key; did you mean `{near[0]}`?"
+    return f"{key}: there is no such key here; there are {', '.join(sorted(beside))}."
 
 
-def _keys_beside(model: type[BaseModel], loc: list[Any], data: Any) -> list[str]:
-    """Return the keys that the model has at a place, as its JSON Schema says."""
-    schema = model.model_json_schema()
-    nodes = [schema]
-    for step in loc:
-        data = data[step]
-        inner: list[Any] = []
-        for node in nodes:
-            for one in _alternatives(schema, node):
-                if isinstance(step, int):
-                    inner.append(one.get("items", {}))
-                elif step in one.get("properties", {}):
-                    inner.append(one["properties"][step])
-                elif isinstance(one.get("additionalProperties"), dict):
-                    inner.append(one["additionalProperties"])
-                else:
-                    inner.extend(one.get("patternProperties", {}).values())
-        nodes = inner
-    keys: list[str] = []
-    for node in nodes:
-        for one in _alternatives(schema, node):
-            own = one.get("properties", {})
-            if all(
-                _fits(own[tag], data[tag]) for tag in ("type", "kind") if tag in own & data.keys()
-            ):
-                keys.extend(own)
-    return list(dict.fromkeys(keys))
+def _of_length(fewest: int | None, most: int | None, data: Any, key: str) -> Iterator[str]:
+    unit, value = ("characters", f" = {data!r}") if isinstance(data, str) else ("entries", "")
+    if fewest is not None and len(data) < fewest:
+        yield f"{_shown(key)}{value}: it must have at least {fewest} {unit}."
+    if most is not None and len(data) > most:
+        yield f"{_shown(key)}{value}: it must have at most {most} {unit}."
 
 
-def _fits(node: dict[str, Any], value: Any) -> bool:
-    return value == node["const"] if "const" in node else value in node.get("enum", [value])
+def _of_union(types: Sequence[inspect.Type], data: Any, key: str) -> Iterator[str]:
+    """Tell what is wrong by the alternative that the data is meant for, if that can be told."""
+    types = [one for one in types if not isinstance(one, inspect.NoneType)]  # TOML has none
+    tags = {one.tag: one for one in types if isinstance(one, inspect.StructType) and one.tag}
+    if tags and isinstance(data, dict):
+        field = str(next(iter(tags.values())).tag_field)
+        tag = data.get(field)
+        if field not in data:
+            yield f"{_shown(key)}: the key `{field}` is missing."
+        elif not isinstance(tag, str) or tag not in tags:
+            known = ", ".join(f"`{one}`" for one in tags)
+            yield f"{_dotted(key, field)} = {tag!r}: there are {known}."
+        else:
+            yield from _faults(tags[tag], data, key)
+        return
+    found = [(one, list(_faults(one, data, key))) for one in types]
+    if all(faults for _, faults in found):
+        shapes: dict[type, type] = {dict: inspect.StructType, list: inspect.VarTupleType}
+        meant = [
+            faults for one, faults in found if isinstance(one, shapes.get(type(data), _Scalar))
+        ]
+        if len(meant) == 1 and not isinstance(data, str):
+            yield from meant[0]
+        else:
+            value = "" if isinstance(data, dict | list) else f" = {data!r}"
+            yield f"{_shown(key)}{value}: it must be {_listed(_names(*types))}."
 
 
-def _alternatives(schema: dict[str, Any], node: dict[str, Any]) -> list[dict[str, Any]]:
-    if "$ref" in node:
-        return _alternatives(schema, schema["$defs"][node["$ref"].rsplit("/", 1)[1]])
-    choices = node.get("oneOf") or node.get("anyOf")
-    if choices:
-        return [one for choice in choices for one in _alternatives(schema, choice)]
-    return [node]
+_Scalar = (inspect.IntType, inspect.StrType)
+
+
+def _names(*types: inspect.Type) -> list[str]:
+    """Return what would be right, in words."""
+    names: list[str] = []
+    for one in types:
+        match one:
+            case inspect.Metadata():
+                names += _names(one.type)
+            case inspect.UnionType():
+                names += _names(*one.types)
+            case inspect.LiteralType():
+                names += [repr(value) for value in one.values]
+            case inspect.IntType():
+                names.append("a whole number")
+            case inspect.StrType():
+                names.append("a text")
+            case inspect.BoolType():
+                names.append("true or false")
+            case inspect.VarTupleType():
+                names.append("a list")
+            case inspect.StructType() | inspect.DictType():
+                names.append("a table")
+    return list(dict.fromkeys(names))
+
+
+def _listed(names: Sequence[str]) -> str:
+    return " or ".join(filter(None, [", ".join(names[:-1]), names[-1]]))
+
+
+def _dotted(key: str, name: str) -> str:
+    return f"{key}.{name}" if key else name
+
+
+def _shown(key: str) -> str:
+    return key or "the recipe"

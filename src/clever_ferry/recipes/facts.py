@@ -108,10 +108,8 @@ class FactReader:
 
     def _packs_used(self, opened: dict[object, Any], pieces: Sequence[Piece]) -> tuple[str, ...]:
         assert self._packs is not None
-        info = FactInfo.model_validate({
-            "label": self._packs.label, "from": self._packs.source, "at": "", "opens":
-            self._packs.opens,
-        })  # fmt: skip
+        used = self._packs
+        info = FactInfo(label=used.label, source=used.source, at="", opens=used.opens)
         piece = next((one for one in pieces if one.role == info.source), None)
         if piece is None or piece.problem:
             return ()

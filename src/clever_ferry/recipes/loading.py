@@ -17,10 +17,9 @@ from importlib.resources.abc import Traversable
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
-from pydantic import ValidationError
-
 from clever_ferry.boxes import Box
 from clever_ferry.errors import FerryError, RecipeError, UnknownNameError
+from clever_ferry.model import ValidationError, convert
 from clever_ferry.recipes.compiling import compile_box, compile_game
 from clever_ferry.recipes.edition import Game
 from clever_ferry.recipes.explaining import explain
@@ -249,11 +248,11 @@ def _parsed(text: str, place: str, stem: str | None = None) -> AnyRecipe:
         raise RecipeError(f"The recipe {place} is no valid TOML: {error}.") from None
     model = next((model for key, model in _MODELS.items() if key in data), GameRecipe)
     try:
-        recipe: AnyRecipe = model.model_validate(data)
+        recipe: AnyRecipe = convert(data, model)
     except ValidationError as error:
         raise RecipeError(
             f"The recipe {place} has something that can't stand so.",
-            details=explain(error, model, data),
+            details=explain(model, data) or (str(error),),
             advice="docs/recipes.md lists every key with an example.",
         ) from None
     ident = _head(recipe).id

@@ -6,13 +6,12 @@ their rooms; here they are put together.
 
 from __future__ import annotations
 
-from typing import Annotated, Literal, Self
-
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
+from typing import Annotated, Literal, get_args
 
 from clever_ferry.boxes import BoxSpec
 from clever_ferry.layers import LayerSpec
 from clever_ferry.layouts import LayoutSpec
+from clever_ferry.model import END, Meta, Model, says
 from clever_ferry.naming import FieldSpec
 
 __all__ = [
@@ -30,11 +29,9 @@ __all__ = [
     "PieceInfo",
 ]
 
-Id = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9]*(-[a-z0-9]+)*$", max_length=40)]
-FieldName = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9_]*$", max_length=40)]
-Line = Annotated[
-    str, StringConstraints(min_length=1, max_length=300, pattern=r"^[^\x00-\x1f\x7f]+$")
-]
+Id = Annotated[str, Meta(pattern=rf"^[a-z][a-z0-9]*(-[a-z0-9]+)*{END}", max_length=40)]
+FieldName = Annotated[str, Meta(pattern=rf"^[a-z][a-z0-9_]*{END}", max_length=40)]
+Line = Annotated[str, Meta(min_length=1, max_length=300, pattern=r"^[^\x00-\x1f\x7f]+$")]
 
 Under = Literal[
     "home",
@@ -52,111 +49,102 @@ Under = Literal[
     "export",
     "given",
 ]
-KNOWN_FOLDERS: tuple[str, ...] = Under.__args__  # type: ignore[attr-defined]
+KNOWN_FOLDERS: tuple[str, ...] = get_args(Under)
 
 
-class _Info(BaseModel):
-    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True, populate_by_name=True)
-
-
-class GameInfo(_Info):
+class GameInfo(Model):
     """What the game is called."""
 
     id: Id
     title: Line
     studio: Line | None = None
-    replaces_shipped: bool = Field(
-        default=False, description="your own recipe is to be used in place of the shipped one"
-    )
+    replaces_shipped: Annotated[
+        bool, says("your own recipe is to be used in place of the shipped one")
+    ] = False
 
 
-class PieceInfo(_Info):
+class PieceInfo(Model):
     """One role that a file of a save can have."""
 
     label: Line | None = None
-    needed: bool = Field(default=False, description="a save without it is not whole")
-    each: FieldName | None = Field(default=None, description="there is one per value of this field")
-    shared: bool = Field(default=False, description="there is one per account, not per save")
-    holds: Literal["json", "ini", "xml"] | None = Field(
-        default=None, description="how facts are read from it"
+    needed: Annotated[bool, says("a save without it is not whole")] = False
+    each: Annotated[FieldName | None, says("there is one per value of this field")] = None
+    shared: Annotated[bool, says("there is one per account, not per save")] = False
+    holds: Annotated[Literal["json", "ini", "xml"] | None, says("how facts are read from it")] = (
+        None
     )
-    opens: tuple[Id, ...] = Field(
-        default=(),
-        description="layers that stay on when it is carried, and are peeled to check it and "
-        "to read facts",
-    )
+    opens: Annotated[
+        tuple[Id, ...],
+        says(
+            "layers that stay on when it is carried, and are peeled to check it and to read facts"
+        ),
+    ] = ()
 
 
-class FactInfo(_Info):
+class FactInfo(Model, rename={"source": "from"}):
     """Something a player knows a save by, and where it stands."""
 
     label: Line
-    source: Id | None = Field(default=None, alias="from", description="the piece's role")
-    at: str | None = Field(default=None, description="the path of the value in the piece")
-    layout: Id | None = Field(default=None, description="the layout to read the piece by")
-    opens: tuple[Id, ...] = Field(
-        default=(), description="layers to peel within those of the piece"
-    )
-    field: FieldName | None = Field(default=None, description="the name field that is the fact")
+    source: Annotated[Id | None, says("the piece's role")] = None
+    at: Annotated[str | None, says("the path of the value in the piece")] = None
+    layout: Annotated[Id | None, says("the layout to read the piece by")] = None
+    opens: Annotated[tuple[Id, ...], says("layers to peel within those of the piece")] = ()
+    field: Annotated[FieldName | None, says("the name field that is the fact")] = None
     unit: Literal["s", "count", "days-0", "version"] | None = None
-    compared: bool = Field(default=True, description="must be the same after a crossing")
+    compared: Annotated[bool, says("must be the same after a crossing")] = True
 
-    @model_validator(mode="after")
-    def _one_source(self) -> Self:
+    def __post_init__(self) -> None:
         if (self.source is None) == (self.field is None):
             raise ValueError("a fact has either `from` (a piece) or `field` (a part of the name)")
         if self.source is not None and self.at is None:
             raise ValueError("a fact from a piece needs `at`, the path of the value in it")
-        return self
 
 
-class PacksInfo(_Info):
+class PacksInfo(Model, rename={"source": "from"}):
     """Where a save says which add-ons it uses."""
 
     label: Line = "Packs"
-    source: Id = Field(alias="from", description="the piece's role")
-    at: str = Field(description="the path of their names in the piece; `*` is every one in a list")
+    source: Annotated[Id, says("the piece's role")]
+    at: Annotated[str, says("the path of their names in the piece; `*` is every one in a list")]
     opens: tuple[Id, ...] = ()
 
 
-class PacksHere(_Info):
+class PacksHere(Model):
     """How an edition keeps add-ons, and what it does without one."""
 
-    under: Under | None = Field(
-        default=None, description="the known folder that `path` is below; without it, the berth"
-    )
-    path: str = Field(description="a file or folder that each add-on has, as a name pattern")
-    field: FieldName = Field(default="pack", description="the field of `path` that names it")
-    says: Line = Field(description="what the game says where one is missing")
-    passable: bool = Field(default=False, description="the save can be loaded all the same")
+    under: Annotated[
+        Under | None, says("the known folder that `path` is below; without it, the berth")
+    ] = None
+    path: Annotated[str, says("a file or folder that each add-on has, as a name pattern")]
+    field: Annotated[FieldName, says("the field of `path` that names it")] = "pack"
+    says: Annotated[Line, says("what the game says where one is missing")]
+    passable: Annotated[bool, says("the save can be loaded all the same")] = False
 
 
-class GuestList(_Info):
+class GuestList(Model):
     """Where a JSON piece names players."""
 
     piece: Id
-    at: str = Field(description="the paths of the names; `*` is every one in a list")
+    at: Annotated[str, says("the paths of the names; `*` is every one in a list")]
 
 
-class HandoverInfo(_Info):
+class HandoverInfo(Model):
     """How a world that friends play together changes its host."""
 
-    host: Id | None = Field(
-        default=None, description="the role of the host's own piece, where it has a place apart"
-    )
-    guest: Id = Field(description="the role of a guest's, one per player")
-    named: FieldName | None = Field(
-        default=None,
-        description="the `bound` of the identity layer that says who hosts (with `kept`)",
-    )
-    says: GuestList | None = Field(default=None, description="or the place that says who hosts")
+    host: Annotated[
+        Id | None, says("the role of the host's own piece, where it has a place apart")
+    ] = None
+    guest: Annotated[Id, says("the role of a guest's, one per player")]
+    named: Annotated[
+        FieldName | None,
+        says("the `bound` of the identity layer that says who hosts (with `kept`)"),
+    ] = None
+    says: Annotated[GuestList | None, says("or the place that says who hosts")] = None
     lists: tuple[GuestList, ...] = ()
 
-    @model_validator(mode="after")
-    def _says_who(self) -> Self:
+    def __post_init__(self) -> None:
         if (self.named is None) == (self.says is None):
             raise ValueError("who hosts is said either by `named` or by `says`")
-        return self
 
     @property
     def places(self) -> tuple[GuestList, ...]:
@@ -164,74 +152,71 @@ class HandoverInfo(_Info):
         return (*self.lists, *filter(None, [self.says]))
 
 
-class LimitInfo(_Info):
+class LimitInfo(Model):
     """How large what a save holds may be."""
 
-    piece: Id | None = Field(default=None, description="the piece whose bytes are bounded")
-    fact: Id | None = Field(default=None, description="the fact (a number) that is bounded")
-    most: int = Field(ge=0)
-    says: Line = Field(description="why, and the way out")
+    piece: Annotated[Id | None, says("the piece whose bytes are bounded")] = None
+    fact: Annotated[Id | None, says("the fact (a number) that is bounded")] = None
+    most: Annotated[int, Meta(ge=0)]
+    says: Annotated[Line, says("why, and the way out")]
 
-    @model_validator(mode="after")
-    def _of_one(self) -> Self:
+    def __post_init__(self) -> None:
         if (self.piece is None) == (self.fact is None):
             raise ValueError("a limit is of either a `piece` or a `fact`")
-        return self
 
 
-class ArrivingInfo(_Info):
+class ArrivingInfo(Model):
     """What is special about saves that come from one other edition."""
 
-    notes: tuple[Line, ...] = Field(default=(), description="what this edition does differently")
-    after: tuple[Line, ...] = Field(
-        default=(), description="what to do in the game first, before all else of `after`"
-    )
+    notes: Annotated[tuple[Line, ...], says("what this edition does differently")] = ()
+    after: Annotated[
+        tuple[Line, ...], says("what to do in the game first, before all else of `after`")
+    ] = ()
 
 
-class BerthInfo(_Info):
+class BerthInfo(Model):
     """A place where an edition keeps its saves."""
 
     on: Literal["windows", "linux", "macos", "any"]
     under: Under
-    path: str | None = Field(default=None, description="the folder below, as a name pattern")
-    archives: tuple[str, ...] = Field(
-        default=(),
-        description="how an export's zips are named, as patterns, so that they are found where "
-        "downloads are kept",
-    )
+    path: Annotated[str | None, says("the folder below, as a name pattern")] = None
+    archives: Annotated[
+        tuple[str, ...],
+        says(
+            "how an export's zips are named, as patterns, so that they are found where "
+            "downloads are kept"
+        ),
+    ] = ()
 
-    @model_validator(mode="after")
-    def _of_an_export(self) -> Self:
+    def __post_init__(self) -> None:
         if self.archives and self.under != "export":
             raise ValueError('only a place `under = "export"` has `archives`')
-        return self
 
 
-class MarkInfo(_Info):
+class MarkInfo(Model):
     """A file in a berth that shows which store or release made it."""
 
-    path: str = Field(description="the file, as a name pattern")
-    says: Line | None = Field(default=None, description="text that must stand in it")
-    means: Line = Field(description="what it shows, in words")
+    path: Annotated[str, says("the file, as a name pattern")]
+    says: Annotated[Line | None, says("text that must stand in it")] = None
+    means: Annotated[Line, says("what it shows, in words")]
 
 
-class SignInfo(_Info):
+class SignInfo(Model):
     """What tells a file from others of like names: how it begins, and how large it is."""
 
-    text: str | None = Field(default=None, description="it begins with this text")
-    hex: str | None = Field(
-        default=None, pattern=r"^([0-9a-fA-F]{2})+$", description="it begins with these bytes"
-    )
-    least: int = Field(default=0, ge=0, description="it has at least so many bytes")
-    most: int | None = Field(default=None, ge=0, description="it has at most so many bytes")
+    text: Annotated[str | None, says("it begins with this text")] = None
+    hex: Annotated[
+        Annotated[str, Meta(pattern=rf"^([0-9a-fA-F]{{2}})+{END}")] | None,
+        says("it begins with these bytes"),
+    ] = None
+    least: Annotated[int, Meta(ge=0, description="it has at least so many bytes")] = 0
+    most: Annotated[Annotated[int, Meta(ge=0)] | None, says("it has at most so many bytes")] = None
 
-    @model_validator(mode="after")
-    def _says_something(self) -> Self:
+    def __post_init__(self) -> None:
         if self.text is not None and self.hex is not None:
             raise ValueError("say either `text` or `hex`")
         if not (self.text or self.hex or self.least or self.most is not None):
             raise ValueError("say how the file begins, or how large it is")
-        return self
 
     @property
     def start(self) -> bytes:
@@ -239,36 +224,34 @@ class SignInfo(_Info):
         return bytes.fromhex(self.hex) if self.hex else (self.text or "").encode()
 
 
-class FileInfo(_Info):
+class FileInfo(Model):
     """How an edition names and wraps one role."""
 
     role: Id
-    path: str | tuple[str, ...] = Field(
-        description="name pattern; of several, the first is written and the others are still read"
-    )
+    path: Annotated[
+        str | tuple[str, ...],
+        says("name pattern; of several, the first is written and the others are still read"),
+    ]
     layers: tuple[Id, ...] = ()
-    needed: bool = Field(
-        default=False, description="here a save without it is not whole, though elsewhere it is"
+    needed: Annotated[bool, says("here a save without it is not whole, though elsewhere it is")] = (
+        False
     )
-    told: SignInfo | None = Field(
-        default=None, description="what tells it from others, where names do not"
-    )
-    describes: Id | None = Field(
-        default=None,
-        description="the role that this file only describes; it is made anew by `layout`",
-    )
-    layout: Id | None = Field(default=None, description="the layout of a file that describes")
-    old: tuple[Line, ...] = Field(
-        default=(),
-        description="endings of the old copies that the game leaves; one serves where the file "
-        "itself is missing",
-    )
+    told: Annotated[SignInfo | None, says("what tells it from others, where names do not")] = None
+    describes: Annotated[
+        Id | None, says("the role that this file only describes; it is made anew by `layout`")
+    ] = None
+    layout: Annotated[Id | None, says("the layout of a file that describes")] = None
+    old: Annotated[
+        tuple[Line, ...],
+        says(
+            "endings of the old copies that the game leaves; one serves where the file "
+            "itself is missing"
+        ),
+    ] = ()
 
-    @model_validator(mode="after")
-    def _described(self) -> Self:
+    def __post_init__(self) -> None:
         if (self.describes is None) != (self.layout is None):
             raise ValueError("`describes` and `layout` go together")
-        return self
 
     @property
     def paths(self) -> tuple[str, ...]:
@@ -276,84 +259,86 @@ class FileInfo(_Info):
         return (self.path,) if isinstance(self.path, str) else self.path
 
 
-class CloudInfo(_Info):
+class CloudInfo(Model):
     """A store's own copy of the saves, which may put an old one back."""
 
     title: Line
-    sign: str | None = Field(
-        default=None, description="the file that shows that it is on, as a name pattern"
-    )
-    under: Under | None = Field(
-        default=None, description="the known folder that `sign` is below; without it, the berth"
-    )
-    says: Line | None = Field(default=None, description="text that must stand in that file")
-    answer: tuple[Line, ...] = Field(min_length=1, description="what to do about it, in order")
+    sign: Annotated[str | None, says("the file that shows that it is on, as a name pattern")] = None
+    under: Annotated[
+        Under | None, says("the known folder that `sign` is below; without it, the berth")
+    ] = None
+    says: Annotated[Line | None, says("text that must stand in that file")] = None
+    answer: Annotated[
+        tuple[Line, ...], Meta(min_length=1, description="what to do about it, in order")
+    ]
 
-    @model_validator(mode="after")
-    def _signed(self) -> Self:
+    def __post_init__(self) -> None:
         if self.sign is None and (self.under or self.says):
             raise ValueError("`under` and `says` are about the file that `sign` names")
-        return self
 
 
-class EditionInfo(_Info):
+class EditionInfo(Model):
     """One form in which the game is out."""
 
     title: Line
     box: Id | None = None
-    berths: tuple[BerthInfo, ...] = Field(min_length=1)
+    berths: Annotated[tuple[BerthInfo, ...], Meta(min_length=1)]
     fields: dict[FieldName, FieldSpec] = {}
-    apps: tuple[Line, ...] = Field(
-        default=(), description="the game's numbers in libraries, which name its own prefix"
-    )
+    apps: Annotated[
+        tuple[Line, ...], says("the game's numbers in libraries, which name its own prefix")
+    ] = ()
     marks: tuple[MarkInfo, ...] = ()
-    files: tuple[FileInfo, ...] = Field(min_length=1)
-    most_slots: int | None = Field(default=None, ge=1, description="what the game's menu shows")
-    start: Line | None = Field(default=None, description="how one makes the game keep saves here")
-    after: tuple[Line, ...] = Field(default=(), description="what to do in the game now")
-    runs_as: tuple[Line, ...] = Field(
-        default=(), description="names of the programs that write these saves while they run"
+    files: Annotated[tuple[FileInfo, ...], Meta(min_length=1)]
+    most_slots: Annotated[Annotated[int, Meta(ge=1)] | None, says("what the game's menu shows")] = (
+        None
     )
-    never: tuple[str, ...] = Field(
-        default=(), description="name patterns of files that are never written nor removed"
-    )
-    not_newer: Id | None = Field(
-        default=None,
-        description="the fact (a version) that must not be newer in what is carried than in what "
-        "the target itself has saved",
-    )
-    rebuilt: tuple[str, ...] = Field(
-        default=(),
-        description="name patterns of files that the game makes anew, and that a crossing removes "
-        "so that they do not contradict what it carries",
-    )
+    start: Annotated[Line | None, says("how one makes the game keep saves here")] = None
+    after: Annotated[tuple[Line, ...], says("what to do in the game now")] = ()
+    runs_as: Annotated[
+        tuple[Line, ...], says("names of the programs that write these saves while they run")
+    ] = ()
+    never: Annotated[
+        tuple[str, ...], says("name patterns of files that are never written nor removed")
+    ] = ()
+    not_newer: Annotated[
+        Id | None,
+        says(
+            "the fact (a version) that must not be newer in what is carried than in what "
+            "the target itself has saved"
+        ),
+    ] = None
+    rebuilt: Annotated[
+        tuple[str, ...],
+        says(
+            "name patterns of files that the game makes anew, and that a crossing removes "
+            "so that they do not contradict what it carries"
+        ),
+    ] = ()
     cloud: tuple[CloudInfo, ...] = ()
-    newest: FieldName | None = Field(
-        default=None,
-        description="the number in the names that goes up when the game saves: the highest counts",
-    )
+    newest: Annotated[
+        FieldName | None,
+        says("the number in the names that goes up when the game saves: the highest counts"),
+    ] = None
     packs: PacksHere | None = None
     limits: tuple[LimitInfo, ...] = ()
-    arriving: dict[Id, ArrivingInfo] = Field(
-        default={}, description="by the edition that saves come from"
-    )
+    arriving: Annotated[dict[Id, ArrivingInfo], says("by the edition that saves come from")] = {}
 
 
-class GameRecipe(_Info):
+class GameRecipe(Model):
     """A recipe for one game."""
 
     recipe: Literal[1]
     game: GameInfo
-    pieces: dict[Id, PieceInfo] = Field(min_length=1)
+    pieces: Annotated[dict[Id, PieceInfo], Meta(min_length=1)]
     facts: dict[Id, FactInfo] = {}
     packs: PacksInfo | None = None
     handover: HandoverInfo | None = None
     layouts: dict[Id, LayoutSpec] = {}
     layers: dict[Id, tuple[LayerSpec, ...]] = {}
-    editions: dict[Id, EditionInfo] = Field(min_length=1)
+    editions: Annotated[dict[Id, EditionInfo], Meta(min_length=1)]
 
 
-class BoxInfo(_Info):
+class BoxInfo(Model):
     """What a kind of box is called."""
 
     id: Id
@@ -361,7 +346,7 @@ class BoxInfo(_Info):
     replaces_shipped: bool = False
 
 
-class BoxRecipe(_Info):
+class BoxRecipe(Model):
     """A recipe for one kind of box."""
 
     recipe: Literal[1]
@@ -370,15 +355,15 @@ class BoxRecipe(_Info):
     layouts: dict[Id, LayoutSpec] = {}
 
 
-class LibraryPlace(_Info):
+class LibraryPlace(Model):
     """A place of a game library: below a known folder, or below a folder that `lists` name."""
 
     on: Literal["windows", "linux", "macos"] = "linux"
     under: Under | Literal["listed"]
-    path: str = Field(description="as a name pattern")
+    path: Annotated[str, says("as a name pattern")]
 
 
-class LibraryInfo(_Info):
+class LibraryInfo(Model):
     """What a game library is called."""
 
     id: Id
@@ -386,15 +371,16 @@ class LibraryInfo(_Info):
     replaces_shipped: bool = False
 
 
-class LibraryRecipe(_Info):
+class LibraryRecipe(Model):
     """A recipe for a game library: where it keeps compatibility prefixes."""
 
     recipe: Literal[1]
     library: LibraryInfo
-    prefixes: tuple[LibraryPlace, ...] = Field(
-        min_length=1, description="the folders that hold `drive_c`, or `pfx` with it"
-    )
-    lists: tuple[LibraryPlace, ...] = Field(
-        default=(), description="files in which it writes down folders on other disks"
-    )
+    prefixes: Annotated[
+        tuple[LibraryPlace, ...],
+        Meta(min_length=1, description="the folders that hold `drive_c`, or `pfx` with it"),
+    ]
+    lists: Annotated[
+        tuple[LibraryPlace, ...], says("files in which it writes down folders on other disks")
+    ] = ()
     fields: dict[FieldName, FieldSpec] = {}

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from clever_ferry.boxes import Box, Contents
 from clever_ferry.boxes.archives import ArchiveBox
 from clever_ferry.boxes.spec import ArchiveSpec, TableSpec
@@ -18,6 +20,7 @@ from clever_ferry.errors import (
 )
 from clever_ferry.layers import Chain, LayerSpec, Peeled, compile_layers
 from clever_ferry.layers.spec import CompressedSpec
+from clever_ferry.model import tagged
 from clever_ferry.moving import FolderFiles
 from clever_ferry.payload import head
 from clever_ferry.recipes import Recipes
@@ -90,7 +93,7 @@ _KINDS = {
 
 
 def _content_chain(kinds: list[str]) -> Chain:
-    steps: list[LayerSpec] = [CompressedSpec.model_validate({"kind": kind}) for kind in kinds]
+    steps: list[LayerSpec] = [tagged(CompressedSpec, kind)() for kind in kinds]
     return compile_layers({"it": steps}, {})["it"]
 
 
@@ -107,6 +110,8 @@ def opened_as(path: Path, recipes: Recipes, how: str) -> Opened:
                 details=(f"There are: {', '.join(known_boxes)}.",),
             )
         return _with_box(how, files, file, recipes.box(name)[1])
+    if file is None:
+        raise UnsupportedError(f"{path} is a folder, and layers are for files.")
     if kind == "layers":
         game, _, layer = name.partition(":")
         layers = recipes.game(game).layers
@@ -117,18 +122,16 @@ def opened_as(path: Path, recipes: Recipes, how: str) -> Opened:
             )
         chain = layers[layer]
     elif name in ("zip", "tar"):
-        spec = ArchiveSpec.model_validate({"kind": name, "file": file})
+        spec = tagged(ArchiveSpec, name)(file=file)
         return _with_box(how, files, file, ArchiveBox(spec))
     else:
         chain = _content_chain(name.split("+"))
-    if file is None:
-        raise UnsupportedError(f"{path} is a folder, and layers are for files.")
     return Opened(how, files, file, chain=chain, peeled=chain.peel(files.payload(file)))
 
 
 def _with_box(how: str, files: FolderFiles, file: str | None, box: Box) -> Opened:
     if isinstance(box, ArchiveBox | TableBox) and file is not None:
-        spec = box.spec.model_copy(update={"file": file})
+        spec = replace(box.spec, file=file)
         box = TableBox(spec) if isinstance(spec, TableSpec) else ArchiveBox(spec)
     return Opened(how, files, file, box=box, contents=box.read(files, lambda _: True))
 

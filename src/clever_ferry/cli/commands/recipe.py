@@ -21,6 +21,7 @@ from clever_ferry.cli.screen import (
     table,
 )
 from clever_ferry.errors import FerryError, NotFoundError
+from clever_ferry.model import schema_of
 from clever_ferry.proving.trying import Tried, try_recipe
 from clever_ferry.recipes.loading import Recipes, RecipeSource
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
@@ -97,7 +98,7 @@ def schema(computer: Path | None, box: bool, library: bool) -> None:
     """Print the JSON Schema of recipes, for an editor that checks TOML as you write."""
     ferry_here(computer)
     model = BoxRecipe if box else LibraryRecipe if library else GameRecipe
-    echo_json(model.model_json_schema(by_alias=True))
+    echo_json(schema_of(model))
 
 
 @command.command("check")
