@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+import copy
 import tomllib
 from importlib import resources
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+import clever_ferry
+from clever_ferry.model import Model, ValidationError, convert
+from clever_ferry.recipes.explaining import explain
+from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
 from tests.conftest import Den, state
 
 GOOD = """\
@@ -248,3 +255,48 @@ def test_every_key_of_the_shipped_recipes_is_in_the_reference() -> None:
         if file.name.endswith(".toml"):
             for key in keys(tomllib.loads(file.read_text("utf-8")), False):
                 assert f"`{key}`" in reference, f"{file.name}: {key}"
+
+
+MODELS: dict[str, type[Model]] = {"game": GameRecipe, "box": BoxRecipe, "library": LibraryRecipe}
+SHIPPED = {
+    file.stem: tomllib.loads(file.read_text("utf-8"))
+    for file in (Path(clever_ferry.__file__).parent / "recipes" / "data").glob("*.toml")
+}
+
+
+def places(data: object) -> list[tuple[str | int, ...]]:
+    found: list[tuple[str | int, ...]] = []
+    items = data.items() if isinstance(data, dict) else enumerate(data)  # type: ignore[arg-type]
+    for key, value in items:
+        found.append((key,))
+        if isinstance(value, dict | list):
+            found += [(key, *inner) for inner in places(value)]
+    return found
+
+
+@given(
+    st.sampled_from(sorted(SHIPPED)), st.data(),
+    st.sampled_from(["x", "", "a\n", -1, 0, 3, 2**70, 1.5, True, [], ["x"], {}, {"a": 1}, ...]),
+)  # fmt: skip
+def test_what_is_refused_is_explained_and_nothing_else(
+    ident: str, draw: st.DataObject, value: object
+) -> None:
+    data = copy.deepcopy(SHIPPED[ident])
+    model = next(m for key, m in MODELS.items() if key in data)
+    *way, last = draw.draw(st.sampled_from(places(data)))
+    inner = data
+    for step in way:
+        inner = inner[step]  # type: ignore[index]
+    if value is ...:
+        del inner[last]  # type: ignore[arg-type]
+    elif isinstance(inner, dict) and draw.draw(st.booleans()):
+        inner["never-heard-of"] = value
+    else:
+        inner[last] = value  # type: ignore[index]
+    lines = explain(model, data)
+    try:
+        convert(data, model)
+    except ValidationError:
+        assert lines
+    else:
+        assert not lines

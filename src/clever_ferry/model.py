@@ -79,7 +79,7 @@ def one_of(models: UnionType) -> Any:
 
 def schema_of(model: type[Model]) -> dict[str, Any]:
     """Return a model's JSON Schema, for editors."""
-    (whole,), parts = json.schema_components([model], ref_template="#/$defs/{name}")
+    _, parts = json.schema_components([model], ref_template="#/$defs/{name}")
     return {**parts.pop(model.__name__), "$defs": parts}
 
 
