@@ -19,8 +19,8 @@ from statistics import median
 
 from benchmarks.big_crossing import lay_big_world
 from benchmarks.measuring import Run, in_turn, ratio_line, run
-from clever_ferry.keeping import About, KeptSave, Locker, Reason
-from clever_ferry.keeping.snapshots import KeptFile, Snapshot
+from clever_ferry.keeping.locker import Locker, Reason
+from clever_ferry.keeping.snapshots import About, KeptFile, KeptSave, Snapshot
 from clever_ferry.moving import disk
 from clever_ferry.moving.system import Attributes
 from clever_ferry.payload import BytesPayload

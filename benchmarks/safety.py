@@ -19,9 +19,9 @@ from pathlib import Path
 from benchmarks.big_crossing import lay_big_world
 from benchmarks.measuring import Run, in_turn, ratio_line
 from clever_ferry.api import Ferry
-from clever_ferry.crossing import Progress
+from clever_ferry.crossing.progress import Progress
 from clever_ferry.finding import described_computer
-from clever_ferry.keeping import Keeps
+from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.recipes import Recipes
 
 

@@ -15,7 +15,8 @@ import bagit
 import pytest
 
 from clever_ferry.api import open_ferry
-from clever_ferry.keeping import Locker, Rules
+from clever_ferry.keeping.locker import Locker
+from clever_ferry.keeping.pruning import Rules
 from tests.conftest import Den, state
 
 
@@ -226,7 +227,9 @@ def test_a_bag_is_valid_to_others(den: Den, tmp_path: Path) -> None:
 
 @pytest.mark.skipif(os.name == "nt", reason="Windows names are text")
 def test_names_that_are_no_text_are_kept_and_exported(tmp_path: Path) -> None:
-    from clever_ferry.keeping import About, Reason, export_bag
+    from clever_ferry.keeping.bagging import export_bag
+    from clever_ferry.keeping.locker import Reason
+    from clever_ferry.keeping.snapshots import About
     from clever_ferry.moving import FolderFiles
 
     folder = tmp_path / "odd"

@@ -13,7 +13,7 @@ import pytest
 
 from clever_ferry.api import Ferry
 from clever_ferry.finding.computers import described_computer
-from clever_ferry.keeping import Keeps
+from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.recipes import Recipes
 from clever_ferry_demo.saltglass.pieces import make_world, play_on
 from clever_ferry_demo.world import lay_loft, store_at

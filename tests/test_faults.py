@@ -26,7 +26,9 @@ from clever_ferry.crossing.restoring import Restoring
 from clever_ferry.crossing.undoing import unlike
 from clever_ferry.errors import FerryError
 from clever_ferry.finding import described_computer
-from clever_ferry.keeping import Keeps, Record, verify
+from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.logbook import Record
+from clever_ferry.keeping.verifying import verify
 from clever_ferry.moving import FolderFiles
 from clever_ferry.recipes import Recipes
 from clever_ferry_demo.moth_lantern.editions import AnniversaryStore

@@ -18,7 +18,8 @@ from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.crossing.guarding import await_quiet
 from clever_ferry.crossing.restoring import Restoring
 from clever_ferry.errors import PutBackError, RefusedError
-from clever_ferry.keeping import Locker, verify
+from clever_ferry.keeping.locker import Locker
+from clever_ferry.keeping.verifying import verify
 from clever_ferry.moving import FolderFiles, disk
 from clever_ferry_demo.world import DEPOT_ACCOUNT
 from tests.conftest import Den, run_module, state

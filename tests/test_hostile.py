@@ -16,7 +16,7 @@ import pytest
 
 from clever_ferry.boxes import Making, Put
 from clever_ferry.errors import DamagedError, FerryError, RecipeError, RefusedError
-from clever_ferry.keeping import Locker
+from clever_ferry.keeping.locker import Locker
 from clever_ferry.moving import FolderFiles, Replacement, refuse_forbidden
 from clever_ferry.moving.names import System, safe_name
 from clever_ferry.payload import BytesPayload

@@ -149,7 +149,7 @@ def test_any_names_and_bytes_are_surveyed(
 def test_a_file_that_vanishes_while_it_is_read(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
     from clever_ferry.api import Ferry
     from clever_ferry.finding.computers import described_computer
-    from clever_ferry.keeping import Keeps
+    from clever_ferry.keeping.keeps import Keeps
     from clever_ferry.recipes import Recipes, edition
 
     ferry = Ferry(described_computer(den.top), Recipes(None), Keeps(den.home))

@@ -13,7 +13,7 @@ import pytest
 
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.errors import NotProvenError, PutBackError, RefusedError
-from clever_ferry.keeping import Locker
+from clever_ferry.keeping.locker import Locker
 from clever_ferry.moving.replacing import Replacement
 from tests.conftest import Den, state
 
@@ -220,7 +220,7 @@ def test_a_kill_while_staging_leaves_nothing(den: Den, monkeypatch: pytest.Monke
     before = state(den.top)
     code = _KILLED.replace("disk.rename = killing", "").replace(
         "ferry.carry_out(", "Die = lambda *_, **__: os.kill(os.getpid(), 9)\n"
-        "from clever_ferry.keeping import Packing\nPacking.keep = Die\nferry.carry_out(",
+        "from clever_ferry.keeping.locker import Packing\nPacking.keep = Die\nferry.carry_out(",
     )  # fmt: skip
     subprocess.run([sys.executable, "-c", code, "0"], env={**os.environ, **den.env}, check=False)
     assert any(den.depot.glob(".cferry-*"))

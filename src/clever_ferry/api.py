@@ -11,27 +11,12 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from difflib import get_close_matches
+from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from clever_ferry.backups import Backups
 from clever_ferry.cargo import Save
-from clever_ferry.crossing import (
-    Crossed,
-    Plan,
-    Progress,
-    Recovered,
-    Undoing,
-    carry_out,
-    make_plan,
-    plan_undo,
-    recover,
-    silent,
-    undo,
-)
-from clever_ferry.crossing.backing_up import BackedUp, back_up
-from clever_ferry.crossing.guarding import refuse_busy
-from clever_ferry.crossing.tidying import Hidden, Tidied, hidden_saves, tidy
+from clever_ferry.crossing.progress import Progress, silent
 from clever_ferry.errors import (
     NotFoundError,
     UnknownNameError,
@@ -50,18 +35,24 @@ from clever_ferry.finding import (
     this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.finding.signs import signs_of
-from clever_ferry.handovers import Handover, plan_handover
 from clever_ferry.harbours import Harbours
-from clever_ferry.keeping import (
-    Keeps,
-    Record,
-    Snapshot,
-)
+from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.looking import Seen, Sight, Surveyed, look, look_for_changes, look_into
 from clever_ferry.moving.changes import Changes, Watch
-from clever_ferry.proving.pairing import Pairs, pair
 from clever_ferry.recipes import Edition, Game, Recipes
+
+if TYPE_CHECKING:  # what only some jobs need is imported by those
+    from clever_ferry.backups import Backups
+    from clever_ferry.crossing.backing_up import BackedUp
+    from clever_ferry.crossing.carrying import Crossed
+    from clever_ferry.crossing.planning import Plan
+    from clever_ferry.crossing.recovering import Recovered
+    from clever_ferry.crossing.tidying import Hidden, Tidied
+    from clever_ferry.crossing.undoing import Undoing
+    from clever_ferry.handovers import Handover
+    from clever_ferry.keeping.logbook import Record
+    from clever_ferry.keeping.snapshots import Snapshot
+    from clever_ferry.proving.pairing import Pairs
 
 __all__ = ["Checked", "Ferry", "Seen", "Sight", "Surveyed", "open_ferry"]
 
@@ -88,7 +79,13 @@ class Ferry:
         self.recipes = recipes
         self.keeps = keeps
         self.harbours = Harbours(computer, recipes, keeps)
-        self.backups = Backups(computer, recipes, keeps)
+
+    @cached_property
+    def backups(self) -> Backups:
+        """What is in the locker, and what can be done with it."""
+        from clever_ferry.backups import Backups
+
+        return Backups(self.computer, self.recipes, self.keeps)
 
     # What is here ------------------------------------------------------------------------
 
@@ -102,7 +99,7 @@ class Ferry:
         These are this computer's known folders and those of compatibility prefixes. Also
         returns whose saves the folders hold, for those that are in berths of known games.
         """
-        own = [self.keeps.folder, self.keeps.locker.folder]
+        own = [self.keeps.folder, self.keeps.locker_folder]
         return look_for_changes(self.computer, self.recipes, self.harbours, watch, own)
 
     def survey(self, path: Path) -> Surveyed:
@@ -121,6 +118,8 @@ class Ferry:
                 details=(f"There are: {editions}.",),
             )
         if address.edition not in game.editions:
+            from difflib import get_close_matches
+
             near = get_close_matches(address.edition, game.editions, 1, 0.5)
             raise UnknownNameError(
                 f"{game.title} has no edition {address.edition!r}.",
@@ -245,6 +244,9 @@ class Ferry:
         shared pieces to carry too; `whole_only` leaves damaged saves behind; `newer_ok` lets saves
         go that are newer than the target's, and `packs_ok` those whose add-ons it seems to lack.
         """
+        from clever_ferry.crossing.planning import make_plan
+        from clever_ferry.finding.signs import signs_of
+
         goal = parse_address(target)
         other, edition = self.game_and_edition(goal)
         if source.startswith("file:"):
@@ -285,10 +287,15 @@ class Ferry:
         Raises RefusedError where the target's game seems to run, unless `game_closed` says
         that it does not.
         """
+        from clever_ferry.crossing.carrying import carry_out
+
         self._refuse_busy(plan.target.berth, game_closed)
         return carry_out(plan, self.keeps, progress=progress)
 
     def _refuse_busy(self, berth: Berth | None, game_closed: bool) -> None:
+        from clever_ferry.crossing.guarding import refuse_busy
+        from clever_ferry.finding.signs import signs_of
+
         if berth is not None and not game_closed:
             refuse_busy(signs_of(self.computer, berth))
 
@@ -303,6 +310,8 @@ class Ferry:
 
         `answers` are the accounts by `--from-account` and `--to-account`, where several fit.
         """
+        from clever_ferry.proving.pairing import pair
+
         opened = []
         for where, option in ((first, "--from-account"), (second, "--to-account")):
             address = parse_address(where)
@@ -339,10 +348,14 @@ class Ferry:
 
         `carry_out(handover.here)` does so in the own copy, and `write_handover` writes a file.
         """
+        from clever_ferry.handovers import plan_handover
+
         return plan_handover(self._chosen(where, account), to)
 
     def hidden(self, where: str, account: str | None = None) -> tuple[OpenBerth, list[Hidden]]:
         """Return a berth, and its carried saves that a newer generation stands before."""
+        from clever_ferry.crossing.tidying import hidden_saves
+
         opened = self._chosen(where, account)
         return opened, hidden_saves(opened, self.log())
 
@@ -351,6 +364,8 @@ class Ferry:
         game_closed: bool = False,
     ) -> Tidied:  # fmt: skip
         """Take away what stands before carried saves; `undo` brings it back."""
+        from clever_ferry.crossing.tidying import tidy
+
         self._refuse_busy(opened.berth, game_closed)
         return tidy(opened, hidden, self.keeps, progress=progress)
 
@@ -361,12 +376,16 @@ class Ferry:
 
     def plan_undo(self, number: int | None = None) -> Undoing:
         """Say what undoing a crossing will do."""
+        from clever_ferry.crossing.undoing import plan_undo
+
         return plan_undo(self.keeps, number)
 
     def undo(
         self, plan: Undoing, progress: Progress = silent, *, game_closed: bool = False
     ) -> Snapshot:
         """Bring a target back as it was before a crossing."""
+        from clever_ferry.crossing.undoing import undo
+
         self._refuse_busy(self.backups.berth_of(plan.snapshot), game_closed)
         return undo(plan, self.keeps, progress=progress)
 
@@ -376,6 +395,10 @@ class Ferry:
 
     def recover(self) -> list[Recovered]:
         """Set right what killed crossings left half-way."""
+        if not self.keeps.half_way():
+            return []
+        from clever_ferry.crossing.recovering import recover
+
         return recover(self.keeps)
 
     # Backups -----------------------------------------------------------------------------
@@ -390,6 +413,8 @@ class Ferry:
         progress: Progress = silent,
     ) -> list[BackedUp]:
         """Keep all saves of a game, of one of its editions, or some of that one's slots."""
+        from clever_ferry.crossing.backing_up import back_up
+
         whole = parse_address(where).slots is None
         made = []
         for opened in self.slots(where, account, lenient=False):

@@ -7,8 +7,9 @@ from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-from clever_ferry.crossing import Plan, Progress, make_plan, silent
 from clever_ferry.crossing.guarding import refuse_busy
+from clever_ferry.crossing.planning import Plan, make_plan
+from clever_ferry.crossing.progress import Progress, silent
 from clever_ferry.crossing.restoring import (
     Restored,
     Restoring,
@@ -30,20 +31,12 @@ from clever_ferry.finding import (
 from clever_ferry.finding.addresses import parse_slots
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.signs import signs_of
-from clever_ferry.keeping import (
-    Keeps,
-    Kept,
-    Pruning,
-    Rules,
-    Snapshot,
-    SnapshotFiles,
-    Verified,
-    export_bag,
-    kept_save,
-    plan_pruning,
-    prune,
-    verify,
-)
+from clever_ferry.keeping.bagging import export_bag
+from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.pruning import Pruning, Rules, plan_pruning, prune
+from clever_ferry.keeping.reading import SnapshotFiles
+from clever_ferry.keeping.snapshots import Kept, Snapshot, kept_save
+from clever_ferry.keeping.verifying import Verified, verify
 from clever_ferry.recipes import Recipes
 
 __all__ = ["Backups"]

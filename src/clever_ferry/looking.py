@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from clever_ferry.cargo import Save
 from clever_ferry.errors import FerryError, NotFoundError
@@ -16,7 +17,9 @@ from clever_ferry.moving import FolderFiles
 from clever_ferry.moving.changes import Changes, Watch
 from clever_ferry.recipes import Recipes
 from clever_ferry.tree import Files, OneFile
-from clever_ferry.unboxing.surveying import Survey, survey
+
+if TYPE_CHECKING:
+    from clever_ferry.unboxing.surveying import Survey
 
 __all__ = ["Seen", "Sight", "Surveyed", "look", "look_for_changes", "look_into"]
 
@@ -116,6 +119,8 @@ def look_for_changes(
 
 def look_into(recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
     """Tell what a folder or an archive seems to hold, and whose saves it reads as."""
+    from clever_ferry.unboxing.surveying import survey
+
     place = harbours.named_or_at(str(path.absolute()))
     closed: list[str] = []
     files: Files = FolderFiles(path, closed=closed)

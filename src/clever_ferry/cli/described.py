@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from clever_ferry.api import Seen, Sight, Surveyed
-from clever_ferry.cargo import Save
-from clever_ferry.crossing import Move, Plan
-from clever_ferry.finding import Berth
-from clever_ferry.keeping import Kept, Record
-from clever_ferry.moving.changes import Changes
-from clever_ferry.proving import Proof
+if TYPE_CHECKING:
+    from clever_ferry.api import Seen, Sight, Surveyed
+    from clever_ferry.cargo import Save
+    from clever_ferry.crossing.planning import Move, Plan
+    from clever_ferry.finding import Berth
+    from clever_ferry.keeping.logbook import Record
+    from clever_ferry.keeping.snapshots import Kept
+    from clever_ferry.moving.changes import Changes
+    from clever_ferry.proving.comparing import Proof
 
 __all__ = [
     "berth_data",

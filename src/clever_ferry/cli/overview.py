@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from itertools import groupby
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from clever_ferry.api import Sight
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.screen import console, escape
+
+if TYPE_CHECKING:
+    from clever_ferry.api import Sight
 
 __all__ = ["overview"]
 

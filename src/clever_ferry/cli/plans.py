@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+from typing import TYPE_CHECKING
+
 from rich.console import Console
 
 from clever_ferry.cli.screen import counted, escape, facts_line, size, steps, table, when
-from clever_ferry.crossing import Move, Plan
-from clever_ferry.recipes.laying import Laid
+
+if TYPE_CHECKING:
+    from clever_ferry.crossing.planning import Move, Plan
+    from clever_ferry.recipes.laying import Laid
 
 __all__ = ["print_plan"]
 

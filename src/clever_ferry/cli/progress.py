@@ -9,8 +9,8 @@ from contextlib import contextmanager
 from rich.progress import BarColumn, DownloadColumn, Progress, TaskID, TextColumn
 
 from clever_ferry.cli.screen import console
-from clever_ferry.crossing import Progress as Telling
-from clever_ferry.crossing import Step, silent
+from clever_ferry.crossing.progress import Progress as Telling
+from clever_ferry.crossing.progress import Step, silent
 
 __all__ = ["bar", "telling"]
 

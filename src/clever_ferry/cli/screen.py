@@ -8,7 +8,7 @@ import sys
 from collections.abc import Iterable, Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 from rich import box, markup
@@ -18,9 +18,11 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.theme import Theme
 
-from clever_ferry.cargo import Save
-from clever_ferry.recipes import Edition
 from clever_ferry.visible import visible
+
+if TYPE_CHECKING:
+    from clever_ferry.cargo import Save
+    from clever_ferry.recipes import Edition
 
 __all__ = [
     "columns",

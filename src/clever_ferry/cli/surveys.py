@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from clever_ferry.api import Surveyed
 from clever_ferry.cli.screen import (
     console,
     counted,
@@ -18,7 +18,10 @@ from clever_ferry.cli.screen import (
     when,
     when_cell,
 )
-from clever_ferry.moving.changes import Changed, Changes
+
+if TYPE_CHECKING:
+    from clever_ferry.api import Surveyed
+    from clever_ferry.moving.changes import Changed, Changes
 
 __all__ = ["print_changes", "print_survey"]
 

@@ -6,16 +6,18 @@ import math
 import time
 from collections.abc import Sequence
 from pathlib import Path
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
-from clever_ferry.cargo import Save
 from clever_ferry.cli.screen import facts_line, size, when
-from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.keeping import Record
+
+if TYPE_CHECKING:
+    from clever_ferry.cargo import Save
+    from clever_ferry.finding.berths import OpenBerth
+    from clever_ferry.keeping.logbook import Record
 
 __all__ = ["draw_timeline"]
 

@@ -11,7 +11,9 @@ from clever_ferry.crossing.changing import in_words, new_token, refuse_full
 from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.errors import NotFoundError, PutBackError, RefusedError
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.keeping import Keeps, Reason, Snapshot, kept_save
+from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.locker import Reason
+from clever_ferry.keeping.snapshots import Snapshot, kept_save
 
 __all__ = ["BackedUp", "back_up", "files_of"]
 

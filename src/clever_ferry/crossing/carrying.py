@@ -16,7 +16,9 @@ from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.crossing.recording import recorded, save_story
 from clever_ferry.errors import DamagedError, NotProvenError, RefusedError
 from clever_ferry.finding.berths import open_berth
-from clever_ferry.keeping import Keeps, Reason, kept_save
+from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.locker import Reason
+from clever_ferry.keeping.snapshots import kept_save
 from clever_ferry.moving import refuse_forbidden
 from clever_ferry.proving.comparing import Proof, arrived, prove, untouched
 from clever_ferry.tree import Output

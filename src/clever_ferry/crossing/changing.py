@@ -26,8 +26,11 @@ from typing import TypeVar
 from clever_ferry.crossing.progress import Progress, Tally
 from clever_ferry.crossing.putting_back import put_back
 from clever_ferry.errors import FerryError, PutBackError, RefusedError
-from clever_ferry.keeping import Entry, Keeps, Locker, Packing, Reason, Snapshot
+from clever_ferry.keeping.journal import Entry
+from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.locker import Locker, Packing, Reason
 from clever_ferry.keeping.logbook import State
+from clever_ferry.keeping.snapshots import Snapshot
 from clever_ferry.moving import FolderFiles, Replacement, Staged, disk
 from clever_ferry.moving.replacing import STAGING
 from clever_ferry.tree import Output

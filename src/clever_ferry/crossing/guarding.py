@@ -8,7 +8,7 @@ from pathlib import Path
 
 from clever_ferry.errors import RefusedError
 from clever_ferry.finding.signs import Signs
-from clever_ferry.keeping import Keeps
+from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.tree import Files
 
 __all__ = ["await_quiet", "left_by_us", "refuse_busy", "refuse_changed"]

@@ -8,7 +8,8 @@ from contextlib import suppress
 from pathlib import Path
 
 from clever_ferry.errors import NotFoundError
-from clever_ferry.keeping import KeptFile, Locker, Snapshot
+from clever_ferry.keeping.locker import Locker
+from clever_ferry.keeping.snapshots import KeptFile, Snapshot
 from clever_ferry.moving import FolderFiles, Replacement, disk
 from clever_ferry.tree import Output
 

@@ -10,7 +10,8 @@ from typing import Any
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.changing import Changed
 from clever_ferry.errors import FerryError
-from clever_ferry.keeping import Keeps, KeptSave, kept_save
+from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.snapshots import KeptSave, kept_save
 
 __all__ = ["Line", "recorded", "save_story"]
 

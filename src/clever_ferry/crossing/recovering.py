@@ -12,7 +12,8 @@ from pathlib import Path
 from clever_ferry.crossing.changing import in_words
 from clever_ferry.crossing.putting_back import put_back, refuse_gone
 from clever_ferry.errors import DamagedError, FerryError
-from clever_ferry.keeping import Entry, Keeps
+from clever_ferry.keeping.journal import Entry
+from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.moving import disk, sweep
 
 __all__ = ["Recovered", "recover"]

@@ -17,7 +17,9 @@ from clever_ferry.crossing.recording import recorded, save_story
 from clever_ferry.crossing.undoing import unlike
 from clever_ferry.errors import DamagedError, NotFoundError, NotProvenError, RefusedError
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.keeping import Keeps, KeptSave, Locker, Reason, Snapshot, kept_save
+from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.locker import Locker, Reason
+from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
 from clever_ferry.moving import FolderFiles, Replacement
 from clever_ferry.tree import FileInfo, Output
 

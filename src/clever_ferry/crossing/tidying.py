@@ -20,7 +20,10 @@ from clever_ferry.crossing.progress import Progress, silent
 from clever_ferry.crossing.recording import recorded, save_story
 from clever_ferry.errors import FerryError, NotProvenError
 from clever_ferry.finding.berths import OpenBerth, open_berth
-from clever_ferry.keeping import Keeps, Reason, Record, kept_save
+from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.locker import Reason
+from clever_ferry.keeping.logbook import Record
+from clever_ferry.keeping.snapshots import kept_save
 from clever_ferry.proving.relating import relate
 from clever_ferry.tree import Output
 

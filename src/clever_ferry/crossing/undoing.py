@@ -19,7 +19,10 @@ from clever_ferry.errors import (
     RefusedError,
     UnknownNameError,
 )
-from clever_ferry.keeping import Keeps, Logbook, Reason, Record, Snapshot
+from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.locker import Reason
+from clever_ferry.keeping.logbook import Logbook, Record
+from clever_ferry.keeping.snapshots import Snapshot
 from clever_ferry.moving import FolderFiles
 
 __all__ = ["Undoing", "plan_undo", "undo", "unlike"]

@@ -5,16 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from clever_ferry.boxes import Contents
-from clever_ferry.finding.computers import Computer
-from clever_ferry.keeping import About
 from clever_ferry.layers.paths import FOLDER
 from clever_ferry.moving import FolderFiles
-from clever_ferry.moving.names import System
-from clever_ferry.naming import Value
-from clever_ferry.recipes import Edition, Game, Listing
-from clever_ferry.tree import Files
+
+if TYPE_CHECKING:
+    from clever_ferry.boxes import Contents
+    from clever_ferry.finding.computers import Computer
+    from clever_ferry.keeping.snapshots import About
+    from clever_ferry.moving.names import System
+    from clever_ferry.naming import Value
+    from clever_ferry.recipes import Edition, Game, Listing
+    from clever_ferry.tree import Files
 
 __all__ = ["Berth", "OpenBerth", "open_berth"]
 
@@ -56,6 +59,8 @@ class Berth:
     @property
     def about(self) -> About:
         """What backups say of it."""
+        from clever_ferry.keeping.snapshots import About
+
         title = f"{self.game.title}: {self.title}"
         return About(self.game.id, self.edition.id, title, self.edition.box_title is not None)
 

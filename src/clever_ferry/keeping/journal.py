@@ -10,11 +10,13 @@ from __future__ import annotations
 import json
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from clever_ferry.errors import DamagedError, RefusedError
-from clever_ferry.keeping.logbook import State
 from clever_ferry.moving import disk
+
+if TYPE_CHECKING:
+    from clever_ferry.keeping.logbook import State
 
 __all__ = ["Entry", "Journal", "Phase"]
 

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
+from contextlib import suppress
+from functools import cached_property
 from pathlib import Path
+from typing import TYPE_CHECKING
 
+from clever_ferry.errors import DamagedError
 from clever_ferry.keeping.harbour_names import HarbourNames
 from clever_ferry.keeping.journal import Journal
-from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.logbook import Logbook
 from clever_ferry.keeping.mark import Mark
 from clever_ferry.moving import WriteLock
+
+if TYPE_CHECKING:
+    from clever_ferry.keeping.locker import Locker
 
 __all__ = ["Keeps"]
 
@@ -21,14 +26,29 @@ class Keeps:
 
     def __init__(self, folder: Path, locker: Path | None = None) -> None:
         self.folder = folder
-        self.locker = Locker(locker or folder / "locker")
+        self.locker_folder = locker or folder / "locker"
         self.logbook = Logbook(folder / "logbook.sqlite")
         self.journal = Journal(folder / "journal")
         self.mark = Mark(folder / "mark")
         self.harbours = HarbourNames(folder / "harbours.json")
 
+    @cached_property
+    def locker(self) -> Locker:
+        """The backups."""
+        from clever_ferry.keeping.locker import Locker
+
+        return Locker(self.locker_folder)
+
+    def half_way(self) -> bool:
+        """Tell whether anything here says of a change that it has begun and not ended."""
+        with suppress(DamagedError):  # a damaged logbook is told by what needs it
+            return bool(self.journal.open() or self.logbook.begun())
+        return bool(self.journal.open())
+
     def lock(self, root: Path, what: str) -> WriteLock:
         """Return the lock of a folder of saves, under whatever name one reaches it."""
+        import hashlib
+
         real = os.path.normcase(os.path.realpath(root))
         name = hashlib.blake2b(os.fsencode(real), digest_size=12).hexdigest()
         return WriteLock(self.folder / "locks" / f"{name}.lock", what)

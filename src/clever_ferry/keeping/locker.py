@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.keeping.listing import list_snapshots
@@ -26,7 +27,9 @@ from clever_ferry.keeping.snapshots import (
 )
 from clever_ferry.moving import FolderFiles, WriteLock, disk
 from clever_ferry.moving.system import attributes_of
-from clever_ferry.payload import Payload
+
+if TYPE_CHECKING:
+    from clever_ferry.payload import Payload
 
 __all__ = ["Locker", "Packing", "Reason"]
 

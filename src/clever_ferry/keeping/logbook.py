@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import json
-import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 from clever_ferry.errors import DamagedError
+
+if TYPE_CHECKING:
+    import sqlite3
 
 __all__ = ["Logbook", "Record", "State"]
 
@@ -55,6 +57,8 @@ class Logbook:
 
     @contextmanager
     def _open(self) -> Iterator[sqlite3.Connection]:
+        import sqlite3
+
         self.path.parent.mkdir(parents=True, exist_ok=True)
         try:
             book = sqlite3.connect(self.path, timeout=10)

@@ -5,12 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from clever_ferry.errors import FerryError
 from clever_ferry.payload import head
-from clever_ferry.tree import FileInfo, Files
 from clever_ferry.unboxing.recognising import COMPRESSED, recognise
+
+if TYPE_CHECKING:
+    from clever_ferry.tree import FileInfo, Files
 
 __all__ = ["Kind", "Series", "Sets", "Survey", "survey"]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
-from typing import TypeVar
+from typing import TYPE_CHECKING, TypeVar
 
 import click
 
@@ -23,9 +23,13 @@ from clever_ferry.cli.screen import (
     told_facts,
     when,
 )
-from clever_ferry.crossing.backing_up import BackedUp
 from clever_ferry.errors import NotFoundError, WrongUseError
-from clever_ferry.keeping import Kept, KeptSave, Pruning, Rules, Verified
+from clever_ferry.keeping.pruning import Pruning, Rules
+
+if TYPE_CHECKING:
+    from clever_ferry.crossing.backing_up import BackedUp
+    from clever_ferry.keeping.snapshots import Kept, KeptSave
+    from clever_ferry.keeping.verifying import Verified
 
 __all__ = ["command"]
 

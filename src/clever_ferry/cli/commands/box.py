@@ -11,7 +11,7 @@ import click
 from clever_ferry.boxes import Making
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.screen import console, echo_json, escape
-from clever_ferry.unboxing import put_together
+from clever_ferry.unboxing.taking_apart import put_together
 
 __all__ = ["command"]
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 from rich.console import Console
@@ -22,8 +23,11 @@ from clever_ferry.cli.screen import (
     numbered,
     steps,
 )
-from clever_ferry.crossing import Crossed, Plan
 from clever_ferry.errors import RefusedError, WrongUseError
+
+if TYPE_CHECKING:
+    from clever_ferry.crossing.carrying import Crossed
+    from clever_ferry.crossing.planning import Plan
 
 __all__ = ["command"]
 

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.screen import console, echo_json, escape, heading, indented, steps, table
 from clever_ferry.finding import parse_address
-from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.telling import EditionTold, RouteTold, told_edition, told_route
+
+if TYPE_CHECKING:
+    from clever_ferry.recipes.edition import Edition, Game
 
 __all__ = ["command"]
 

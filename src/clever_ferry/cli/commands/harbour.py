@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.screen import console, echo_json, escape, place, table
-from clever_ferry.finding.harbours import Harbour
+
+if TYPE_CHECKING:
+    from clever_ferry.finding.harbours import Harbour
 
 __all__ = ["command"]
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -18,9 +19,11 @@ from clever_ferry.cli.screen import (
     numbered,
     table,
 )
-from clever_ferry.finding.berths import Berth, OpenBerth
-from clever_ferry.proving.pairing import Pair, Pairs, Partner
 from clever_ferry.proving.relating import told_relation
+
+if TYPE_CHECKING:
+    from clever_ferry.finding.berths import Berth, OpenBerth
+    from clever_ferry.proving.pairing import Pair, Pairs, Partner
 
 __all__ = ["command"]
 

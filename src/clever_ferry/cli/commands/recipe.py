@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -23,8 +23,10 @@ from clever_ferry.cli.screen import (
 from clever_ferry.errors import FerryError, NotFoundError
 from clever_ferry.model import schema_of
 from clever_ferry.proving.trying import Tried, try_recipe
-from clever_ferry.recipes.loading import Recipes, RecipeSource
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
+
+if TYPE_CHECKING:
+    from clever_ferry.recipes.loading import Recipes, RecipeSource
 
 __all__ = ["command"]
 

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from clever_ferry.api import Ferry
 from clever_ferry.cli.described import kept_data, plan_data
 from clever_ferry.cli.here import can_ask, closed_option, ferry_here
 from clever_ferry.cli.plans import print_plan
@@ -21,10 +21,13 @@ from clever_ferry.cli.screen import (
     told_facts,
     when,
 )
-from clever_ferry.crossing import Plan
-from clever_ferry.crossing.restoring import Restoring
+from clever_ferry.crossing.planning import Plan
 from clever_ferry.errors import RefusedError, WrongUseError
-from clever_ferry.keeping import KeptSave
+
+if TYPE_CHECKING:
+    from clever_ferry.api import Ferry
+    from clever_ferry.crossing.restoring import Restoring
+    from clever_ferry.keeping.snapshots import KeptSave
 
 __all__ = ["command"]
 

@@ -6,12 +6,10 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
-from clever_ferry.api import Ferry
-from clever_ferry.cargo import Save
 from clever_ferry.cli.described import berth_data, save_data
 from clever_ferry.cli.exits import NOTHING
 from clever_ferry.cli.here import can_ask, choose, ferry_here, give_option
@@ -31,8 +29,12 @@ from clever_ferry.cli.screen import (
     when_cell,
 )
 from clever_ferry.errors import WrongUseError
-from clever_ferry.finding.berths import Berth, OpenBerth
 from clever_ferry.proving.relating import Related, relate
+
+if TYPE_CHECKING:
+    from clever_ferry.api import Ferry
+    from clever_ferry.cargo import Save
+    from clever_ferry.finding.berths import Berth, OpenBerth
 
 __all__ = ["command"]
 

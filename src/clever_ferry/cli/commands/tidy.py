@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,8 +12,10 @@ from clever_ferry.cli.exits import NOTHING
 from clever_ferry.cli.here import can_ask, choose, closed_option, ferry_here
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import console, echo_json, escape, facts_line, size, when
-from clever_ferry.crossing.tidying import Hidden
 from clever_ferry.errors import WrongUseError
+
+if TYPE_CHECKING:
+    from clever_ferry.crossing.tidying import Hidden
 
 __all__ = ["command"]
 

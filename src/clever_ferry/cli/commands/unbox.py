@@ -10,8 +10,8 @@ from clever_ferry.cli.exits import DAMAGED
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.screen import console, counted, echo_json, escape, size, table, when_cell
 from clever_ferry.errors import WrongUseError
-from clever_ferry.unboxing import open_container, take_apart
-from clever_ferry.unboxing.taking_apart import Part, parts_of
+from clever_ferry.unboxing.opening import open_container
+from clever_ferry.unboxing.taking_apart import Part, parts_of, take_apart
 
 __all__ = ["command"]
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -10,8 +11,10 @@ from clever_ferry.cli.described import record_data
 from clever_ferry.cli.here import can_ask, closed_option, ferry_here
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import console, counted, echo_json, escape, told_facts, when
-from clever_ferry.crossing import Undoing
 from clever_ferry.errors import RefusedError, WrongUseError
+
+if TYPE_CHECKING:
+    from clever_ferry.crossing.undoing import Undoing
 
 __all__ = ["command"]
 
