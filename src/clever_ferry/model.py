@@ -3,6 +3,9 @@
 A model is a frozen `msgspec.Struct`. A key that it does not name is refused, and so is a
 value of another type. Models that stand for each other are told apart by a tag (`kind` or
 `type` in the file); one model can serve several tags.
+
+Modules with models keep their annotations as they are, and not postponed: each that is
+postponed would be compiled anew at every start of the program.
 """
 
 from __future__ import annotations
@@ -18,8 +21,8 @@ __all__ = [
     "Model",
     "ValidationError",
     "convert",
+    "hint",
     "one_of",
-    "says",
     "schema_of",
     "tagged",
 ]
@@ -30,7 +33,7 @@ END = r"$(?!\n)"
 _T = TypeVar("_T", bound="Model")
 
 
-def says(text: str) -> Meta:
+def hint(text: str) -> Meta:
     """Return what editors show of a key."""
     return Meta(description=text)
 

@@ -1,12 +1,10 @@
 """What a recipe may say of a box."""
 
-from __future__ import annotations
-
 from typing import TYPE_CHECKING, Annotated, Literal
 
 from clever_ferry.layouts.digests import DigestName
 from clever_ferry.layouts.times import StampUnit
-from clever_ferry.model import END, Meta, Model, one_of, says
+from clever_ferry.model import END, Meta, Model, hint, one_of
 from clever_ferry.naming import FieldSpec
 
 __all__ = [
@@ -45,8 +43,8 @@ class CheckSpec(Model):
 class PartsSpec(Model):
     """How an entry's bytes are cut into blobs; paths are those within one part's record."""
 
-    at: Annotated[str, says("the path of the list of parts in an entry's record")]
-    size: Annotated[str, says("the path of a part's size")]
+    at: Annotated[str, hint("the path of the list of parts in an entry's record")]
+    size: Annotated[str, hint("the path of a part's size")]
     most: Annotated[int, Meta(ge=1, description="bytes in one part at the most")]
     check: CheckSpec | None = None
 
@@ -55,7 +53,7 @@ class HeadSpec(Model):
     """A layout in front of an entry's bytes that says its name."""
 
     layout: str
-    name: Annotated[str, says("in it: the path of the entry's name")]
+    name: Annotated[str, hint("in it: the path of the entry's name")]
 
 
 class TallySpec(Model):
@@ -68,25 +66,25 @@ class TallySpec(Model):
 class IndexSpec(Model):
     """An index file over blob files, on its own or on a shelf."""
 
-    index: Annotated[str, says("the index file's name")]
-    layout: Annotated[str, says("the layout of the index file")]
-    record: Annotated[str, says("the layout of one entry's record in it")]
-    entries: Annotated[str, says("the path of the list of records")]
-    name: Annotated[str | None, says("in a record: the path of the entry's name")] = None
+    index: Annotated[str, hint("the index file's name")]
+    layout: Annotated[str, hint("the layout of the index file")]
+    record: Annotated[str, hint("the layout of one entry's record in it")]
+    entries: Annotated[str, hint("the path of the list of records")]
+    name: Annotated[str | None, hint("in a record: the path of the entry's name")] = None
     head: Annotated[
-        HeadSpec | None, says("what stands in an entry's blob before its bytes: its name")
+        HeadSpec | None, hint("what stands in an entry's blob before its bytes: its name")
     ] = None
-    identifier: Annotated[str, says("in a record: the path of the blob's identifier")]
+    identifier: Annotated[str, hint("in a record: the path of the blob's identifier")]
     identifier_size: Annotated[int, Meta(ge=4, le=64, description="bytes in a new identifier")]
-    size: Annotated[str | None, says("in a record: the path of the whole size")] = None
-    stamp: Annotated[StampSpec | None, says("in a record: last change")] = None
+    size: Annotated[str | None, hint("in a record: the path of the whole size")] = None
+    stamp: Annotated[StampSpec | None, hint("in a record: last change")] = None
     parts: PartsSpec
-    blob: Annotated[str, says("the name pattern of a blob, with its fields")]
+    blob: Annotated[str, hint("the name pattern of a blob, with its fields")]
     fields: dict[str, FieldSpec]
-    counts: Annotated[tuple[str, ...], says("paths that go up by 1 per writing")] = ()
-    written: Annotated[StampSpec | None, says("when the index was written")] = None
+    counts: Annotated[tuple[str, ...], hint("paths that go up by 1 per writing")] = ()
+    written: Annotated[StampSpec | None, hint("when the index was written")] = None
     generation: Annotated[
-        str | None, says("in a record: of several with one name, the highest counts")
+        str | None, hint("in a record: of several with one name, the highest counts")
     ] = None
     tallies: tuple[TallySpec, ...] = ()
 
@@ -104,17 +102,17 @@ class IndexedSpec(IndexSpec, tag_field="kind", tag="indexed"):
 class TopSpec(Model):
     """An index of shelves."""
 
-    index: Annotated[str, says("the index file's name")]
-    layout: Annotated[str, says("the layout of the index file")]
-    record: Annotated[str, says("the layout of one shelf's record in it")]
-    shelves: Annotated[str, says("the path of the list of records")]
-    name: Annotated[str, says("in a record: the path of the shelf's name")]
-    identifier: Annotated[str, says("in a record: the path of the folder's identifier")]
+    index: Annotated[str, hint("the index file's name")]
+    layout: Annotated[str, hint("the layout of the index file")]
+    record: Annotated[str, hint("the layout of one shelf's record in it")]
+    shelves: Annotated[str, hint("the path of the list of records")]
+    name: Annotated[str, hint("in a record: the path of the shelf's name")]
+    identifier: Annotated[str, hint("in a record: the path of the folder's identifier")]
     identifier_size: Annotated[int, Meta(ge=4, le=64, description="bytes in a new identifier")]
-    size: Annotated[str | None, says("in a record: the bytes of its entries")] = None
-    stamp: Annotated[StampSpec | None, says("in a record: last change")] = None
-    counts: Annotated[tuple[str, ...], says("paths that go up by 1 per writing")] = ()
-    written: Annotated[StampSpec | None, says("when the index was written")] = None
+    size: Annotated[str | None, hint("in a record: the bytes of its entries")] = None
+    stamp: Annotated[StampSpec | None, hint("in a record: last change")] = None
+    counts: Annotated[tuple[str, ...], hint("paths that go up by 1 per writing")] = ()
+    written: Annotated[StampSpec | None, hint("when the index was written")] = None
 
 
 class ShelvesSpec(_Spec, tag="shelves"):
@@ -124,36 +122,36 @@ class ShelvesSpec(_Spec, tag="shelves"):
     """
 
     top: Annotated[
-        TopSpec | None, says("the index of shelves; without it, their folders name them")
+        TopSpec | None, hint("the index of shelves; without it, their folders name them")
     ] = None
-    folder: Annotated[str, says("the name pattern of a shelf's folder, of the field `id`")]
+    folder: Annotated[str, hint("the name pattern of a shelf's folder, of the field `id`")]
     fields: dict[str, FieldSpec]
-    shelf: Annotated[IndexSpec, says("the box that each shelf is")]
+    shelf: Annotated[IndexSpec, hint("the box that each shelf is")]
 
 
 class PackedSpec(_Spec, tag="packed"):
     """One file, whole in one layout: a list of records, and one of their bytes beside it."""
 
-    file: Annotated[str, says("the file's name")]
-    layout: Annotated[str, says("the layout of the file")]
-    record: Annotated[str, says("the layout of one entry's record in it")]
-    entries: Annotated[str, says("the path of the list of records")]
-    name: Annotated[str, says("in a record: the path of the entry's name")]
-    data: Annotated[str, says("the path of the list of bytes, one for each record")]
-    stamp: Annotated[StampSpec | None, says("in a record: last change")] = None
-    counts: Annotated[tuple[str, ...], says("paths that go up by 1 per writing")] = ()
-    written: Annotated[StampSpec | None, says("when the file was written")] = None
+    file: Annotated[str, hint("the file's name")]
+    layout: Annotated[str, hint("the layout of the file")]
+    record: Annotated[str, hint("the layout of one entry's record in it")]
+    entries: Annotated[str, hint("the path of the list of records")]
+    name: Annotated[str, hint("in a record: the path of the entry's name")]
+    data: Annotated[str, hint("the path of the list of bytes, one for each record")]
+    stamp: Annotated[StampSpec | None, hint("in a record: last change")] = None
+    counts: Annotated[tuple[str, ...], hint("paths that go up by 1 per writing")] = ()
+    written: Annotated[StampSpec | None, hint("when the file was written")] = None
 
 
 class ArchiveSpec(_Spec):
     """Zip or tar files; several are read as one, and archives in archives may be opened."""
 
     TAGS = ("zip", "tar")
-    file: Annotated[str, says("the archive's name; `*` stands for what differs between parts")]
+    file: Annotated[str, hint("the archive's name; `*` stands for what differs between parts")]
     nested: Annotated[
-        bool, says("a `.zip` in it is opened: its entries are named `it.zip/entry`")
+        bool, hint("a `.zip` in it is opened: its entries are named `it.zip/entry`")
     ] = False
-    packed: Annotated[bool, says("new entries are compressed (tar: gzip)")] = True
+    packed: Annotated[bool, hint("new entries are compressed (tar: gzip)")] = True
 
 
 class TableSpec(_Spec, tag="sqlite"):

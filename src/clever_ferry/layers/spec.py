@@ -1,10 +1,8 @@
 """What a recipe may say of a layer: its kind, and what that kind asks for."""
 
-from __future__ import annotations
-
 from typing import TYPE_CHECKING, Annotated, Literal
 
-from clever_ferry.model import END, Meta, Model, one_of, says
+from clever_ferry.model import END, Meta, Model, hint, one_of
 
 __all__ = [
     "AesSpec",
@@ -36,10 +34,10 @@ class CompressedSpec(_Spec):
     """The bytes are compressed by a well-known method."""
 
     TAGS = ("deflate", "zlib", "gzip", "xz", "lzma", "bzip2", "zstd", "lz4", "lz4-block", "lzo")
-    level: Annotated[Annotated[int, Meta(ge=0, le=19)] | None, says("effort when writing")] = None
+    level: Annotated[Annotated[int, Meta(ge=0, le=19)] | None, hint("effort when writing")] = None
     most: Annotated[
         Annotated[int, Meta(ge=1, le=1 << 40)] | None,
-        says(
+        hint(
             "bytes unpacked at the most; without it, 64 MiB and 256 times the packed "
             "bytes, for lz4-block and lzo 256 MiB"
         ),
@@ -63,11 +61,11 @@ class ByTagSpec(_Spec, tag="by-tag"):
     """A layout stands before the bytes, and one of its values names the layers within."""
 
     layout: str
-    tag: Annotated[str, says("the path of that value in the layout")]
+    tag: Annotated[str, hint("the path of that value in the layout")]
     of: Annotated[
         dict[str, tuple[str, ...]], Meta(min_length=1, description="value = names of layers")
     ]
-    usual: Annotated[str | None, says("the value to write where none is known")] = None
+    usual: Annotated[str | None, hint("the value to write where none is known")] = None
 
 
 class _Marked(_Spec):
@@ -89,7 +87,7 @@ class _Marked(_Spec):
 class AfterSpec(_Marked, tag="after"):
     """The bytes begin after (or, with `keep`, at) the first place of a mark."""
 
-    keep: Annotated[bool, says("the mark itself belongs to the bytes")] = False
+    keep: Annotated[bool, hint("the mark itself belongs to the bytes")] = False
 
 
 class XorSpec(_Marked, tag="xor"):
@@ -106,7 +104,7 @@ class SecretSpec(Model):
     hex: Annotated[str, Meta(pattern=_HEX)] | None = None
     given: str | None = None
     front: Annotated[
-        Literal[16, 24, 32] | None, says("a key of so many bytes stands before all")
+        Literal[16, 24, 32] | None, hint("a key of so many bytes stands before all")
     ] = None
 
     def __post_init__(self) -> None:
@@ -148,7 +146,7 @@ class TextSpec(_Spec, tag="text"):
     """Text: within the tool it is UTF-8 with line feeds."""
 
     encoding: Literal["utf-8", "utf-16-le", "utf-16-be", "latin-1", "shift-jis"] = "utf-8"
-    mark: Annotated[bool, says("a byte order mark stands in front")] = False
+    mark: Annotated[bool, hint("a byte order mark stands in front")] = False
     ending: Literal["lf", "crlf"] = "lf"
 
 
@@ -159,9 +157,9 @@ class IdentitySpec(_Spec, tag="identity"):
     at: Annotated[
         tuple[str, ...], Meta(min_length=1, description="paths of it; `*` is every name there")
     ]
-    bound: Annotated[str, says("the name field")]
+    bound: Annotated[str, hint("the name field")]
     kept: Annotated[
-        bool, says("where nothing else is known, the source's stays, as in a world")
+        bool, hint("where nothing else is known, the source's stays, as in a world")
     ] = False
 
 
@@ -182,10 +180,10 @@ class ChunksSpec(_Spec, tag="chunks"):
     most: Annotated[int, Meta(ge=1, le=64 << 20, description="bytes of the payload in one chunk")]
     header: str | None = None
     table: str | None = None
-    at: Annotated[str, says("in the table: the path of the list")] = "/chunks"
-    size: Annotated[str, says("in a record: the packed size")] = "size"
-    plain: Annotated[str | None, says("in a record: the unpacked size")] = None
-    layers: Annotated[tuple[str, ...], says("what each chunk is wrapped in")] = ()
+    at: Annotated[str, hint("in the table: the path of the list")] = "/chunks"
+    size: Annotated[str, hint("in a record: the packed size")] = "size"
+    plain: Annotated[str | None, hint("in a record: the unpacked size")] = None
+    layers: Annotated[tuple[str, ...], hint("what each chunk is wrapped in")] = ()
 
     def __post_init__(self) -> None:
         if self.header is not None and self.table is not None:

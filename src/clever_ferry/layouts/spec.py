@@ -3,13 +3,11 @@
 The models here are the language; the modules beside give them their meaning in bytes.
 """
 
-from __future__ import annotations
-
 from typing import TYPE_CHECKING, Annotated, Literal, get_args
 
 from clever_ferry.layouts.digests import DigestName
 from clever_ferry.layouts.times import StampUnit
-from clever_ferry.model import END, Meta, Model, one_of, says
+from clever_ferry.model import END, Meta, Model, hint, one_of
 
 __all__ = [
     "LENGTH_TYPES",
@@ -73,15 +71,15 @@ class ComputedSpec(Model):
     what: DigestName | Literal["count", "offset"]
     of: Annotated[
         str | SpanSpec,
-        says(
+        hint(
             "`before`, `after` or `all` of the layout's bytes; the bytes `inside` a header "
             "layer, `onward` from this field through those, or the `payload` within all further "
             "layers; a field; a span of fields"
         ),
     ]
     seed: Annotated[int, Meta(ge=0)] | None = None
-    xor: Annotated[Annotated[int, Meta(ge=0)] | None, says("applied to the result")] = None
-    plus: Annotated[int, says("added to a size, count or offset")] = 0
+    xor: Annotated[Annotated[int, Meta(ge=0)] | None, hint("applied to the result")] = None
+    plus: Annotated[int, hint("added to a size, count or offset")] = 0
 
     @property
     def outside(self) -> bool:
@@ -95,9 +93,9 @@ class NumberSpec(_Spec):
     TAGS = get_args(NumberType)
     name: FieldName
     order: Order | None = None
-    equals: Annotated[int | None, says("the only value that is right")] = None
-    usual: Annotated[int | None, says("what to write where none is known")] = None
-    bound: Annotated[str | None, says("the name field that it repeats")] = None
+    equals: Annotated[int | None, hint("the only value that is right")] = None
+    usual: Annotated[int | None, hint("what to write where none is known")] = None
+    bound: Annotated[str | None, hint("the name field that it repeats")] = None
     computed: ComputedSpec | None = None
 
 
@@ -159,7 +157,7 @@ class PaddingSpec(_Spec, tag="padding"):
     """Bytes that only fill; what stands there is kept all the same."""
 
     size: Annotated[int, Meta(ge=1)] | None = None
-    to: Annotated[Annotated[int, Meta(ge=2, le=65536)] | None, says("up to a multiple of this")] = (
+    to: Annotated[Annotated[int, Meta(ge=2, le=65536)] | None, hint("up to a multiple of this")] = (
         None
     )
     fill: Annotated[int, Meta(ge=0, le=255)] = 0
@@ -180,7 +178,7 @@ class _Framed(_Spec):
     size: Annotated[
         int | str | None, Meta(description='bytes: a number, an earlier field\'s name, or "rest"')
     ] = None
-    length: Annotated[Length | None, says("a length of this type in front")] = None
+    length: Annotated[Length | None, hint("a length of this type in front")] = None
 
     def __post_init__(self) -> None:
         ways = (self.size, self.length, getattr(self, "ends", None))
@@ -194,7 +192,7 @@ class BytesSpec(_Framed, tag="bytes"):
     """Bytes that are kept as they are."""
 
     name: FieldName
-    bound: Annotated[str | None, says("the name field that it repeats, as hex")] = None
+    bound: Annotated[str | None, hint("the name field that it repeats, as hex")] = None
     computed: ComputedSpec | None = None
 
 
@@ -203,18 +201,18 @@ class TextSpec(_Framed, tag="text"):
 
     name: FieldName
     encoding: Literal["utf-8", "utf-16-le", "utf-16-be", "latin-1", "shift-jis"] = "utf-8"
-    ends: Annotated[Literal["zero"] | None, says("a zero character ends it")] = None
-    counts: Annotated[Literal["bytes", "characters"], says("what the length in front counts")] = (
+    ends: Annotated[Literal["zero"] | None, hint("a zero character ends it")] = None
+    counts: Annotated[Literal["bytes", "characters"], hint("what the length in front counts")] = (
         "bytes"
     )
     zero: Annotated[
         Literal["counted", "extra"] | None,
-        says("a zero character follows, within the length or beyond it"),
+        hint("a zero character follows, within the length or beyond it"),
     ] = None
-    pad: Annotated[Annotated[int, Meta(ge=0, le=255)] | None, says("fills a fixed size")] = None
+    pad: Annotated[Annotated[int, Meta(ge=0, le=255)] | None, hint("fills a fixed size")] = None
     equals: str | None = None
-    usual: Annotated[str | None, says("what to write where none is known")] = None
-    bound: Annotated[str | None, says("the name field that it repeats")] = None
+    usual: Annotated[str | None, hint("what to write where none is known")] = None
+    bound: Annotated[str | None, hint("the name field that it repeats")] = None
 
 
 class NestedSpec(_Spec, tag="layout"):
@@ -229,14 +227,14 @@ class ListSpec(_Spec, tag="list"):
     """Many of one layout or number: counted, measured, to the end, or to one that ends them."""
 
     name: FieldName
-    of: Annotated[str, says("a layout, or a type of number")]
+    of: Annotated[str, hint("a layout, or a type of number")]
     count: Annotated[
         int | str | LengthSpec | None,
-        says("a type in front, a number, an earlier field's name, or `rest`"),
+        hint("a type in front, a number, an earlier field's name, or `rest`"),
     ] = None
-    length: Annotated[Length | None, says("their bytes, in front")] = None
+    length: Annotated[Length | None, hint("their bytes, in front")] = None
     until: Annotated[
-        dict[str, int | str] | None, says("the last one has these values; it is part of the list")
+        dict[str, int | str] | None, hint("the last one has these values; it is part of the list")
     ] = None
 
     def __post_init__(self) -> None:
@@ -248,12 +246,12 @@ class ChoiceSpec(_Spec, tag="choice"):
     """One of several layouts, by an earlier field's value; of an unknown value, the bytes."""
 
     name: FieldName
-    by: Annotated[str, says("the earlier field whose value decides")]
+    by: Annotated[str, hint("the earlier field whose value decides")]
     of: Annotated[
         dict[str, str], Meta(min_length=1, description="value = layout, or a type of number")
     ]
-    otherwise: Annotated[str | None, says("the layout for every other value")] = None
-    size: Annotated[str | None, says("an earlier field with the bytes, or `rest`")] = None
+    otherwise: Annotated[str | None, hint("the layout for every other value")] = None
+    size: Annotated[str | None, hint("an earlier field with the bytes, or `rest`")] = None
     length: Length | None = None
 
 
@@ -261,12 +259,12 @@ class PartsSpec(_Spec, tag="parts"):
     """Bytes that an earlier list says the offset and size of, one run per record."""
 
     name: FieldName
-    table: Annotated[str, says("the earlier list")]
-    offset: Annotated[str, says("in its records: the offset")]
-    size: Annotated[str, says("in its records: the size")]
+    table: Annotated[str, hint("the earlier list")]
+    offset: Annotated[str, hint("in its records: the offset")]
+    size: Annotated[str, hint("in its records: the size")]
     counted: Annotated[
         Literal["start", "here"],
-        says("offsets count from the layout's start, or from this field's"),
+        hint("offsets count from the layout's start, or from this field's"),
     ] = "start"
     align: Annotated[int, Meta(ge=1, le=65536, description="each begins at a multiple of this")] = 1
     fill: Annotated[int, Meta(ge=0, le=255)] = 0

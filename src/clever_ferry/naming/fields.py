@@ -4,12 +4,10 @@ A field reads a run of characters into a neutral value and writes the value back
 Neutral numbers count from 1, whatever an edition counts from.
 """
 
-from __future__ import annotations
-
 import string
 from typing import Annotated, Literal
 
-from clever_ferry.model import Meta, Model, says
+from clever_ferry.model import Meta, Model, hint
 from clever_ferry.naming.calendar import calendar_parts, calendar_seconds
 
 __all__ = [
@@ -84,12 +82,12 @@ class NumberField(_Field, tag="number"):
 
     first: Annotated[int, Meta(ge=0, description="the number that the edition counts from")] = 1
     width: Annotated[
-        Annotated[int, Meta(ge=1, le=20)] | None, says("digits, padded with zeros")
+        Annotated[int, Meta(ge=1, le=20)] | None, hint("digits, padded with zeros")
     ] = None
     most: Annotated[int, Meta(ge=1, description="how many there are at the most")] = 10**9
-    base: Annotated[Literal[10, 16], says("16 for hexadecimal, in lower case")] = 10
+    base: Annotated[Literal[10, 16], hint("16 for hexadecimal, in lower case")] = 10
     only: Annotated[
-        tuple[int, ...], says("the only numbers that there are; the first is number 1")
+        tuple[int, ...], hint("the only numbers that there are; the first is number 1")
     ] = ()
 
     def __post_init__(self) -> None:
@@ -140,7 +138,7 @@ class _Fixed(_Field):
     """What fields of a fixed length share."""
 
     length: Annotated[
-        Annotated[int, Meta(ge=1, le=_LONGEST)] | None, says("how many characters")
+        Annotated[int, Meta(ge=1, le=_LONGEST)] | None, hint("how many characters")
     ] = None
 
     def widths(self) -> tuple[int, int]:
@@ -199,7 +197,7 @@ class TextField(_Field, tag="text"):
     """Free text, as a player types it."""
 
     most: Annotated[int, Meta(ge=1, le=_LONGEST, description="characters at the most")] = _LONGEST
-    without: Annotated[str, says("characters that this edition does not take")] = ""
+    without: Annotated[str, hint("characters that this edition does not take")] = ""
 
     def takes(self, char: str) -> bool:
         """Take all that every file system takes, but for what the recipe rules out."""

@@ -4,14 +4,12 @@ The format languages' own parts (layouts, layers, boxes, name fields) are define
 their rooms; here they are put together.
 """
 
-from __future__ import annotations
-
 from typing import Annotated, Literal, get_args
 
 from clever_ferry.boxes import BoxSpec
 from clever_ferry.layers import LayerSpec
 from clever_ferry.layouts import LayoutSpec
-from clever_ferry.model import END, Meta, Model, says
+from clever_ferry.model import END, Meta, Model, hint
 from clever_ferry.naming import FieldSpec
 
 __all__ = [
@@ -59,7 +57,7 @@ class GameInfo(Model):
     title: Line
     studio: Line | None = None
     replaces_shipped: Annotated[
-        bool, says("your own recipe is to be used in place of the shipped one")
+        bool, hint("your own recipe is to be used in place of the shipped one")
     ] = False
 
 
@@ -67,15 +65,15 @@ class PieceInfo(Model):
     """One role that a file of a save can have."""
 
     label: Line | None = None
-    needed: Annotated[bool, says("a save without it is not whole")] = False
-    each: Annotated[FieldName | None, says("there is one per value of this field")] = None
-    shared: Annotated[bool, says("there is one per account, not per save")] = False
-    holds: Annotated[Literal["json", "ini", "xml"] | None, says("how facts are read from it")] = (
+    needed: Annotated[bool, hint("a save without it is not whole")] = False
+    each: Annotated[FieldName | None, hint("there is one per value of this field")] = None
+    shared: Annotated[bool, hint("there is one per account, not per save")] = False
+    holds: Annotated[Literal["json", "ini", "xml"] | None, hint("how facts are read from it")] = (
         None
     )
     opens: Annotated[
         tuple[Id, ...],
-        says(
+        hint(
             "layers that stay on when it is carried, and are peeled to check it and to read facts"
         ),
     ] = ()
@@ -85,13 +83,13 @@ class FactInfo(Model, rename={"source": "from"}):
     """Something a player knows a save by, and where it stands."""
 
     label: Line
-    source: Annotated[Id | None, says("the piece's role")] = None
-    at: Annotated[str | None, says("the path of the value in the piece")] = None
-    layout: Annotated[Id | None, says("the layout to read the piece by")] = None
-    opens: Annotated[tuple[Id, ...], says("layers to peel within those of the piece")] = ()
-    field: Annotated[FieldName | None, says("the name field that is the fact")] = None
+    source: Annotated[Id | None, hint("the piece's role")] = None
+    at: Annotated[str | None, hint("the path of the value in the piece")] = None
+    layout: Annotated[Id | None, hint("the layout to read the piece by")] = None
+    opens: Annotated[tuple[Id, ...], hint("layers to peel within those of the piece")] = ()
+    field: Annotated[FieldName | None, hint("the name field that is the fact")] = None
     unit: Literal["s", "count", "days-0", "version"] | None = None
-    compared: Annotated[bool, says("must be the same after a crossing")] = True
+    compared: Annotated[bool, hint("must be the same after a crossing")] = True
 
     def __post_init__(self) -> None:
         if (self.source is None) == (self.field is None):
@@ -104,8 +102,8 @@ class PacksInfo(Model, rename={"source": "from"}):
     """Where a save says which add-ons it uses."""
 
     label: Line = "Packs"
-    source: Annotated[Id, says("the piece's role")]
-    at: Annotated[str, says("the path of their names in the piece; `*` is every one in a list")]
+    source: Annotated[Id, hint("the piece's role")]
+    at: Annotated[str, hint("the path of their names in the piece; `*` is every one in a list")]
     opens: tuple[Id, ...] = ()
 
 
@@ -113,33 +111,33 @@ class PacksHere(Model):
     """How an edition keeps add-ons, and what it does without one."""
 
     under: Annotated[
-        Under | None, says("the known folder that `path` is below; without it, the berth")
+        Under | None, hint("the known folder that `path` is below; without it, the berth")
     ] = None
-    path: Annotated[str, says("a file or folder that each add-on has, as a name pattern")]
-    field: Annotated[FieldName, says("the field of `path` that names it")] = "pack"
-    says: Annotated[Line, says("what the game says where one is missing")]
-    passable: Annotated[bool, says("the save can be loaded all the same")] = False
+    path: Annotated[str, hint("a file or folder that each add-on has, as a name pattern")]
+    field: Annotated[FieldName, hint("the field of `path` that names it")] = "pack"
+    says: Annotated[Line, hint("what the game says where one is missing")]
+    passable: Annotated[bool, hint("the save can be loaded all the same")] = False
 
 
 class GuestList(Model):
     """Where a JSON piece names players."""
 
     piece: Id
-    at: Annotated[str, says("the paths of the names; `*` is every one in a list")]
+    at: Annotated[str, hint("the paths of the names; `*` is every one in a list")]
 
 
 class HandoverInfo(Model):
     """How a world that friends play together changes its host."""
 
     host: Annotated[
-        Id | None, says("the role of the host's own piece, where it has a place apart")
+        Id | None, hint("the role of the host's own piece, where it has a place apart")
     ] = None
-    guest: Annotated[Id, says("the role of a guest's, one per player")]
+    guest: Annotated[Id, hint("the role of a guest's, one per player")]
     named: Annotated[
         FieldName | None,
-        says("the `bound` of the identity layer that says who hosts (with `kept`)"),
+        hint("the `bound` of the identity layer that says who hosts (with `kept`)"),
     ] = None
-    says: Annotated[GuestList | None, says("or the place that says who hosts")] = None
+    says: Annotated[GuestList | None, hint("or the place that says who hosts")] = None
     lists: tuple[GuestList, ...] = ()
 
     def __post_init__(self) -> None:
@@ -155,10 +153,10 @@ class HandoverInfo(Model):
 class LimitInfo(Model):
     """How large what a save holds may be."""
 
-    piece: Annotated[Id | None, says("the piece whose bytes are bounded")] = None
-    fact: Annotated[Id | None, says("the fact (a number) that is bounded")] = None
+    piece: Annotated[Id | None, hint("the piece whose bytes are bounded")] = None
+    fact: Annotated[Id | None, hint("the fact (a number) that is bounded")] = None
     most: Annotated[int, Meta(ge=0)]
-    says: Annotated[Line, says("why, and the way out")]
+    says: Annotated[Line, hint("why, and the way out")]
 
     def __post_init__(self) -> None:
         if (self.piece is None) == (self.fact is None):
@@ -168,9 +166,9 @@ class LimitInfo(Model):
 class ArrivingInfo(Model):
     """What is special about saves that come from one other edition."""
 
-    notes: Annotated[tuple[Line, ...], says("what this edition does differently")] = ()
+    notes: Annotated[tuple[Line, ...], hint("what this edition does differently")] = ()
     after: Annotated[
-        tuple[Line, ...], says("what to do in the game first, before all else of `after`")
+        tuple[Line, ...], hint("what to do in the game first, before all else of `after`")
     ] = ()
 
 
@@ -179,10 +177,10 @@ class BerthInfo(Model):
 
     on: Literal["windows", "linux", "macos", "any"]
     under: Under
-    path: Annotated[str | None, says("the folder below, as a name pattern")] = None
+    path: Annotated[str | None, hint("the folder below, as a name pattern")] = None
     archives: Annotated[
         tuple[str, ...],
-        says(
+        hint(
             "how an export's zips are named, as patterns, so that they are found where "
             "downloads are kept"
         ),
@@ -196,21 +194,21 @@ class BerthInfo(Model):
 class MarkInfo(Model):
     """A file in a berth that shows which store or release made it."""
 
-    path: Annotated[str, says("the file, as a name pattern")]
-    says: Annotated[Line | None, says("text that must stand in it")] = None
-    means: Annotated[Line, says("what it shows, in words")]
+    path: Annotated[str, hint("the file, as a name pattern")]
+    says: Annotated[Line | None, hint("text that must stand in it")] = None
+    means: Annotated[Line, hint("what it shows, in words")]
 
 
 class SignInfo(Model):
     """What tells a file from others of like names: how it begins, and how large it is."""
 
-    text: Annotated[str | None, says("it begins with this text")] = None
+    text: Annotated[str | None, hint("it begins with this text")] = None
     hex: Annotated[
         Annotated[str, Meta(pattern=rf"^([0-9a-fA-F]{{2}})+{END}")] | None,
-        says("it begins with these bytes"),
+        hint("it begins with these bytes"),
     ] = None
     least: Annotated[int, Meta(ge=0, description="it has at least so many bytes")] = 0
-    most: Annotated[Annotated[int, Meta(ge=0)] | None, says("it has at most so many bytes")] = None
+    most: Annotated[Annotated[int, Meta(ge=0)] | None, hint("it has at most so many bytes")] = None
 
     def __post_init__(self) -> None:
         if self.text is not None and self.hex is not None:
@@ -230,20 +228,20 @@ class FileInfo(Model):
     role: Id
     path: Annotated[
         str | tuple[str, ...],
-        says("name pattern; of several, the first is written and the others are still read"),
+        hint("name pattern; of several, the first is written and the others are still read"),
     ]
     layers: tuple[Id, ...] = ()
-    needed: Annotated[bool, says("here a save without it is not whole, though elsewhere it is")] = (
+    needed: Annotated[bool, hint("here a save without it is not whole, though elsewhere it is")] = (
         False
     )
-    told: Annotated[SignInfo | None, says("what tells it from others, where names do not")] = None
+    told: Annotated[SignInfo | None, hint("what tells it from others, where names do not")] = None
     describes: Annotated[
-        Id | None, says("the role that this file only describes; it is made anew by `layout`")
+        Id | None, hint("the role that this file only describes; it is made anew by `layout`")
     ] = None
-    layout: Annotated[Id | None, says("the layout of a file that describes")] = None
+    layout: Annotated[Id | None, hint("the layout of a file that describes")] = None
     old: Annotated[
         tuple[Line, ...],
-        says(
+        hint(
             "endings of the old copies that the game leaves; one serves where the file "
             "itself is missing"
         ),
@@ -263,11 +261,11 @@ class CloudInfo(Model):
     """A store's own copy of the saves, which may put an old one back."""
 
     title: Line
-    sign: Annotated[str | None, says("the file that shows that it is on, as a name pattern")] = None
+    sign: Annotated[str | None, hint("the file that shows that it is on, as a name pattern")] = None
     under: Annotated[
-        Under | None, says("the known folder that `sign` is below; without it, the berth")
+        Under | None, hint("the known folder that `sign` is below; without it, the berth")
     ] = None
-    says: Annotated[Line | None, says("text that must stand in that file")] = None
+    says: Annotated[Line | None, hint("text that must stand in that file")] = None
     answer: Annotated[
         tuple[Line, ...], Meta(min_length=1, description="what to do about it, in order")
     ]
@@ -285,31 +283,31 @@ class EditionInfo(Model):
     berths: Annotated[tuple[BerthInfo, ...], Meta(min_length=1)]
     fields: dict[FieldName, FieldSpec] = {}
     apps: Annotated[
-        tuple[Line, ...], says("the game's numbers in libraries, which name its own prefix")
+        tuple[Line, ...], hint("the game's numbers in libraries, which name its own prefix")
     ] = ()
     marks: tuple[MarkInfo, ...] = ()
     files: Annotated[tuple[FileInfo, ...], Meta(min_length=1)]
-    most_slots: Annotated[Annotated[int, Meta(ge=1)] | None, says("what the game's menu shows")] = (
+    most_slots: Annotated[Annotated[int, Meta(ge=1)] | None, hint("what the game's menu shows")] = (
         None
     )
-    start: Annotated[Line | None, says("how one makes the game keep saves here")] = None
-    after: Annotated[tuple[Line, ...], says("what to do in the game now")] = ()
+    start: Annotated[Line | None, hint("how one makes the game keep saves here")] = None
+    after: Annotated[tuple[Line, ...], hint("what to do in the game now")] = ()
     runs_as: Annotated[
-        tuple[Line, ...], says("names of the programs that write these saves while they run")
+        tuple[Line, ...], hint("names of the programs that write these saves while they run")
     ] = ()
     never: Annotated[
-        tuple[str, ...], says("name patterns of files that are never written nor removed")
+        tuple[str, ...], hint("name patterns of files that are never written nor removed")
     ] = ()
     not_newer: Annotated[
         Id | None,
-        says(
+        hint(
             "the fact (a version) that must not be newer in what is carried than in what "
             "the target itself has saved"
         ),
     ] = None
     rebuilt: Annotated[
         tuple[str, ...],
-        says(
+        hint(
             "name patterns of files that the game makes anew, and that a crossing removes "
             "so that they do not contradict what it carries"
         ),
@@ -317,11 +315,11 @@ class EditionInfo(Model):
     cloud: tuple[CloudInfo, ...] = ()
     newest: Annotated[
         FieldName | None,
-        says("the number in the names that goes up when the game saves: the highest counts"),
+        hint("the number in the names that goes up when the game saves: the highest counts"),
     ] = None
     packs: PacksHere | None = None
     limits: tuple[LimitInfo, ...] = ()
-    arriving: Annotated[dict[Id, ArrivingInfo], says("by the edition that saves come from")] = {}
+    arriving: Annotated[dict[Id, ArrivingInfo], hint("by the edition that saves come from")] = {}
 
 
 class GameRecipe(Model):
@@ -360,7 +358,7 @@ class LibraryPlace(Model):
 
     on: Literal["windows", "linux", "macos"] = "linux"
     under: Under | Literal["listed"]
-    path: Annotated[str, says("as a name pattern")]
+    path: Annotated[str, hint("as a name pattern")]
 
 
 class LibraryInfo(Model):
@@ -381,6 +379,6 @@ class LibraryRecipe(Model):
         Meta(min_length=1, description="the folders that hold `drive_c`, or `pfx` with it"),
     ]
     lists: Annotated[
-        tuple[LibraryPlace, ...], says("files in which it writes down folders on other disks")
+        tuple[LibraryPlace, ...], hint("files in which it writes down folders on other disks")
     ] = ()
     fields: dict[FieldName, FieldSpec] = {}
