@@ -219,12 +219,12 @@ def test_the_picture_shows_every_berth(den: Den, tmp_path: Path) -> None:
     )
 
 
-def test_scanning_runs_as_a_program_of_its_own(tmp_path: Path) -> None:
-    from clever_ferry.moving import scanning
+def test_walking_runs_as_a_program_of_its_own(tmp_path: Path) -> None:
+    from clever_ferry.moving import walking
 
     (tmp_path / "x").write_bytes(b"123")
     done = subprocess.run(
-        [sys.executable, "-I", "-S", scanning.__file__, "0"],
+        [sys.executable, "-I", "-S", walking.__file__, "0"],
         input=os.fsencode(f"0\0{tmp_path}"), capture_output=True, check=True,
     )  # fmt: skip
     path, _, size, _ = os.fsdecode(done.stdout).split("\0")
