@@ -35,6 +35,7 @@ from clever_ferry.finding import (
     this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.finding.remembering import open_remembered
 from clever_ferry.harbours import Harbours
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.looking import Seen, Sight, Surveyed, look, look_for_changes, look_into
@@ -156,11 +157,20 @@ class Ferry:
         given: Mapping[str, str] | None = None,
         *,
         lenient: bool = True,
+        remembered: bool = False,
     ) -> list[OpenBerth]:
         """Return the berths of a game, or of one edition, with the saves that are chosen.
 
-        With `lenient`, what can't be read stands among the problems; else it is an error.
+        With `lenient`, what can't be read stands among the problems; else it is an error. With
+        `remembered`, what was read before and has not changed is not read again, and the bytes of
+        its pieces can't be had.
         """
+
+        def opened_of(berth: Berth) -> OpenBerth:
+            if remembered and lenient and not given:
+                return open_remembered(berth, self.keeps.readings, self.recipes.state())
+            return open_berth(berth, given=given, lenient=lenient)
+
         address = parse_address(where)
         if address.edition is None and address.slots is None:
             game = self.recipes.game(address.game)
@@ -172,9 +182,9 @@ class Ferry:
                 if account is None or account in map(str, berth.fields.values())
             ]
             if found:
-                return [open_berth(berth, given=given, lenient=lenient) for berth in found]
+                return [opened_of(berth) for berth in found]
             raise self._nowhere(game)
-        opened = open_berth(self.berth(address, account), given=given, lenient=lenient)
+        opened = opened_of(self.berth(address, account))
         chosen = select(opened.listing.saves, address.slots, opened.berth.address)
         return [_only(opened, chosen)]
 

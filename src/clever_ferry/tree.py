@@ -7,7 +7,7 @@ from typing import Any, NamedTuple, Protocol
 
 from clever_ferry.payload import Payload
 
-__all__ = ["FileInfo", "Files", "OneFile", "Output"]
+__all__ = ["FileInfo", "Files", "Listed", "OneFile", "Output"]
 
 
 class FileInfo(NamedTuple):
@@ -16,6 +16,10 @@ class FileInfo(NamedTuple):
     path: str
     size: int
     stamp: int
+    change: int = 0
+    """When the system itself says that it changed, ns since 1970; 0 where it does not say."""
+    number: int = 0
+    """The system's number of the file; 0 where it has none."""
 
 
 class Files(Protocol):
@@ -65,6 +69,34 @@ class OneFile(NamedTuple):
     def listed(self, info: FileInfo) -> Payload:
         """Return its bytes."""
         return self.files.payload(info.path)
+
+
+class Listed(NamedTuple):
+    """The files of a folder that was walked through already."""
+
+    files: Files
+    infos: tuple[FileInfo, ...]
+
+    @property
+    def fold(self) -> bool:
+        """As the folder's."""
+        return self.files.fold
+
+    def walk(self, enter: Callable[[str], bool]) -> Iterable[FileInfo]:
+        """Return the files as they were found."""
+        return self.infos
+
+    def info(self, path: str) -> FileInfo | None:
+        """Return one file's data, as it is now."""
+        return self.files.info(path)
+
+    def payload(self, path: str) -> Payload:
+        """Return its bytes."""
+        return self.files.payload(path)
+
+    def listed(self, info: FileInfo) -> Payload:
+        """Return its bytes."""
+        return self.files.listed(info)
 
 
 class Output(NamedTuple):

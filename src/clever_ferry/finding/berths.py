@@ -103,16 +103,18 @@ def open_berth(
     facts: bool = True,
     given: Mapping[str, str] | None = None,
     lenient: bool = False,
+    files: Files | None = None,
 ) -> OpenBerth:
     """Read what a berth holds; raises DamagedError where its index can't be read.
 
     `given` is what the user has stated, such as a key. With `lenient`, folders that can't be
-    read are named among the problems and passed over.
+    read are named among the problems and passed over. `files` are the berth's, where they were
+    listed already.
     """
     closed: list[str] = []
-    files = berth.files
-    if lenient and berth.within is None:
+    if files is None and lenient and berth.within is None:
         files = FolderFiles(berth.root, fold=berth.fold, closed=closed)
+    files = files or berth.files
     contents = berth.edition.box.read(files, berth.edition.enter)
     stated = {**berth.places, **(given or {})}
     listing = berth.edition.read(contents, berth.fields, fold=files.fold, facts=facts, given=stated)

@@ -13,6 +13,7 @@ from clever_ferry.keeping.harbour_names import HarbourNames
 from clever_ferry.keeping.journal import Journal
 from clever_ferry.keeping.logbook import Logbook
 from clever_ferry.keeping.mark import Mark
+from clever_ferry.keeping.readings import Readings
 from clever_ferry.moving import WriteLock
 
 if TYPE_CHECKING:
@@ -30,6 +31,7 @@ class Keeps:
         self.logbook = Logbook(folder / "logbook.sqlite")
         self.journal = Journal(folder / "journal")
         self.mark = Mark(folder / "mark")
+        self.readings = Readings(folder / "readings")
         self.harbours = HarbourNames(folder / "harbours.json")
 
     @cached_property

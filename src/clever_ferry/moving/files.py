@@ -91,7 +91,9 @@ class FolderFiles:
                     if enter(path):
                         inner.append(path)
                 elif stat.S_ISREG(data.st_mode):
-                    yield FileInfo(path, data.st_size, data.st_mtime_ns)
+                    yield FileInfo(
+                        path, data.st_size, data.st_mtime_ns, data.st_ctime_ns, data.st_ino
+                    )
                     seen += 1
                 if seen > _MOST_FILES:
                     raise DamagedError(f"{self.root} holds more than {_MOST_FILES:,} files.")

@@ -18,6 +18,7 @@ from pathlib import Path
 from typing import Any, Literal, TypeVar
 
 from clever_ferry.boxes import Box
+from clever_ferry.cargo import new_digest
 from clever_ferry.errors import FerryError, RecipeError, UnknownNameError
 from clever_ferry.model import ValidationError, convert
 from clever_ferry.recipes.compiling import compile_box, compile_game
@@ -108,6 +109,14 @@ class Recipes:
         if found is None:
             raise self.unknown(ident)
         return found
+
+    def state(self) -> bytes:
+        """Return a digest of all recipes' texts: what any of them says changes it."""
+        running = new_digest()
+        for source in self.sources():
+            with suppress(RecipeError):  # `recipe list` tells the fault
+                running.update(f"{source.origin}/{source.id}\0{source.text()}\0".encode())
+        return bytes(running.digest())
 
     def unknown(self, ident: str) -> UnknownNameError:
         """Return the error for an unknown id, with the near ones."""

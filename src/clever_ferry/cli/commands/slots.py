@@ -91,7 +91,8 @@ def command(
     opened: list[OpenBerth] = []
     for place in where:
         opened += choose(
-            partial(_saves, ferry, place, account, given), ask=can_ask() and not as_json
+            partial(_saves, ferry, place, account, given, len(where) == 1),
+            ask=can_ask() and not as_json,
         )
     related = _related(opened) if len(where) == 2 else None
     opened = [_sorted(one, order) for one in opened]
@@ -132,9 +133,11 @@ def command(
 
 
 def _saves(
-    ferry: Ferry, where: str, account: str | None, given: dict[str, str], answers: dict[str, str]
-) -> list[OpenBerth]:
-    return ferry.slots(where, answers.get("--account", account), given)
+    ferry: Ferry, where: str, account: str | None, given: dict[str, str], alone: bool,
+    answers: dict[str, str],
+) -> list[OpenBerth]:  # fmt: skip
+    # What is only shown may be what was read last time; what is compared is read.
+    return ferry.slots(where, answers.get("--account", account), given, remembered=alone)
 
 
 def _related(opened: list[OpenBerth]) -> list[Related]:

@@ -1,0 +1,45 @@
+"""What saves said when they were last read, so that what has not changed is not read again."""
+
+from __future__ import annotations
+
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from msgspec import MsgspecError, msgpack
+
+from clever_ferry.cargo import new_digest
+from clever_ferry.moving import disk
+
+__all__ = ["Readings"]
+
+
+@dataclass(frozen=True)
+class Readings:
+    """One small file per berth; each may go at any time, and is made again."""
+
+    folder: Path
+
+    def get(self, name: str, state: bytes) -> Any | None:
+        """Return what was kept under a name, if that was in this very state; else None."""
+        try:
+            raw = (self.folder / name).read_bytes()
+            if raw[:32] == state and raw[32:64] == _digest(raw[64:]):
+                return msgpack.decode(raw[64:])
+        except (OSError, MsgspecError):
+            pass  # not kept, or not to be had: it is read anew
+        return None
+
+    def keep(self, name: str, state: bytes, value: Any) -> None:
+        """Keep plain data under a name, in place of what was there; it is no loss if that fails."""
+        with suppress(OSError, OverflowError, UnicodeEncodeError):
+            body = msgpack.encode(value)
+            disk.make_folder(self.folder)
+            disk.write_synced(self.folder / name, state + _digest(body) + body)
+
+
+def _digest(data: bytes) -> bytes:
+    running = new_digest()
+    running.update(data)
+    return bytes(running.digest())
