@@ -114,3 +114,14 @@ def test_facts_are_shown_with_the_spaces_of_any_script(den: Den) -> None:
         told = den.cferry(*line).out
         assert "�" not in told
         assert name in told
+
+
+def test_names_are_shown_letter_by_letter(den: Den) -> None:
+    name = "Base :heart: [bold]at sea[/] :+1:"
+    den.game("depot", "new", "--slot", "7", "--name", name)
+    den.game("depot", "play", "--slot", "7", "--days", "3")
+    for command in (("slots", "saltglass/depot"), ("check", "saltglass/depot:7"),
+                    ("cross", "saltglass/depot:7", "saltglass/tern", "--dry-run"),
+                    ("slots", "saltglass/depot:7", "saltglass/tern")):  # fmt: skip
+        told = den.cferry(*command)
+        assert name in told.out, command

@@ -62,7 +62,9 @@ def console(*, err: bool = False) -> Console:
     width = None
     if not stream.isatty() and "COLUMNS" not in os.environ:
         width = _PIPE_WIDTH
-    return Console(file=stream, theme=_THEME, width=width, highlight=False, soft_wrap=False)
+    return Console(
+        file=stream, theme=_THEME, width=width, highlight=False, soft_wrap=False, emoji=False
+    )
 
 
 def escape(text: str) -> str:
