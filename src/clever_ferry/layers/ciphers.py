@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import math
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any
@@ -106,6 +105,8 @@ class Aes:
 
     def _made_key(self, inside: Payload) -> bytes:
         """Return a key that follows from the bytes; the file holds it, so it hides nothing."""
+        import hashlib
+
         digest = hashlib.blake2b(digest_size=self.spec.key.front or 16, person=b"key")
         for chunk in inside.chunks():
             digest.update(chunk)
@@ -130,6 +131,8 @@ class Aes:
     def _new_vector(self, inside: Payload, given: Mapping[str, Value]) -> bytes:
         if not self.fronted:
             return self._vector(given)
+        import hashlib
+
         digest = hashlib.blake2b(digest_size=self.vector_size)
         for chunk in inside.chunks():
             digest.update(chunk)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -30,6 +29,8 @@ def dress_or_keep(inside: Payload, residue: Any, dress: Callable[[], Payload]) -
 
 
 def _digest(payload: Payload) -> bytes:
+    import hashlib
+
     digest = hashlib.blake2b(digest_size=32)
     for chunk in payload.chunks():
         digest.update(chunk)

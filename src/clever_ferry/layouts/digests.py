@@ -6,7 +6,6 @@ polynomial, start value, whether bits are reflected, final xor.
 
 from __future__ import annotations
 
-import hashlib
 import zlib
 from collections.abc import Callable
 from functools import cache
@@ -79,6 +78,8 @@ class _Hashed:
     """A digest that is bytes."""
 
     def __init__(self, name: str, seed: int | None) -> None:
+        import hashlib  # takes its time, and few saves have such a digest
+
         self._hash = hashlib.new(name, usedforsecurity=False)
         if seed:
             self._hash.update(seed.to_bytes((seed.bit_length() + 7) // 8))

@@ -11,7 +11,6 @@ import io
 import os
 import re
 import struct
-import tempfile
 import time
 import zipfile
 import zlib
@@ -328,6 +327,8 @@ def _raw_within(node: _File) -> IO[bytes]:
             f"{archive.title}/{info.filename} has {info.compress_size:,} bytes and would unpack "
             f"to {info.file_size:,}."
         )
+    import tempfile
+
     unpacked = tempfile.SpooledTemporaryFile(_IN_MEMORY)  # noqa: SIM115 - lives as long as the tree
     for chunk in _Zipped(node).chunks():
         unpacked.write(chunk)

@@ -12,8 +12,6 @@ from contextlib import suppress
 from dataclasses import dataclass
 from difflib import get_close_matches
 from functools import cached_property
-from importlib import resources
-from importlib.resources.abc import Traversable
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
@@ -37,6 +35,7 @@ from clever_ferry.recipes.models import (
 __all__ = ["RecipeSource", "Recipes", "read_recipe"]
 
 _LARGEST_RECIPE = 1 << 20
+_SHIPPED = Path(__file__).with_name("data")
 _T = TypeVar("_T")
 AnyRecipe = GameRecipe | BoxRecipe | LibraryRecipe
 _MODELS: dict[str, type[AnyRecipe]] = {
@@ -50,7 +49,7 @@ class RecipeSource:
 
     id: str
     origin: Literal["shipped", "yours"]
-    file: Traversable
+    file: Path
 
     @property
     def place(self) -> str:
@@ -78,8 +77,7 @@ class Recipes:
 
     @cached_property
     def _shipped(self) -> dict[str, RecipeSource]:
-        folder = resources.files("clever_ferry.recipes") / "data"
-        return _sources(folder, "shipped")
+        return _sources(_SHIPPED, "shipped")
 
     @cached_property
     def _yours(self) -> dict[str, RecipeSource]:
@@ -227,7 +225,7 @@ def _head(recipe: AnyRecipe) -> GameInfo | BoxInfo | LibraryInfo:
             return recipe.library
 
 
-def _sources(folder: Traversable, origin: Literal["shipped", "yours"]) -> dict[str, RecipeSource]:
+def _sources(folder: Path, origin: Literal["shipped", "yours"]) -> dict[str, RecipeSource]:
     return {
         file.name.removesuffix(".toml"): RecipeSource(file.name.removesuffix(".toml"), origin, file)
         for file in folder.iterdir()
@@ -240,7 +238,7 @@ def read_recipe(path: Path) -> AnyRecipe:
     return _parsed(_text(path, str(path)), str(path), stem=path.stem)
 
 
-def _text(file: Traversable, place: str) -> str:
+def _text(file: Path, place: str) -> str:
     try:
         raw = file.read_bytes()
         if len(raw) > _LARGEST_RECIPE:
