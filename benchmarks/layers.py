@@ -24,7 +24,7 @@ from clever_ferry.layers.found import Found
 from clever_ferry.layers.spec import CompressedSpec, XorSpec
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
-from clever_ferry.moving import FilePayload
+from clever_ferry.moving.files import FilePayload
 from clever_ferry.payload import StreamPayload
 
 _CHUNK = 1 << 20

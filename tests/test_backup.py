@@ -230,7 +230,7 @@ def test_names_that_are_no_text_are_kept_and_exported(tmp_path: Path) -> None:
     from clever_ferry.keeping.bagging import export_bag
     from clever_ferry.keeping.locker import Reason
     from clever_ferry.keeping.snapshots import About
-    from clever_ferry.moving import FolderFiles
+    from clever_ferry.moving.files import FolderFiles
 
     folder = tmp_path / "odd"
     folder.mkdir()

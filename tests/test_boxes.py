@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 
 from clever_ferry.boxes import Contents, Making, Put
 from clever_ferry.errors import DamagedError
-from clever_ferry.moving import FolderFiles, Replacement
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.replacing import Replacement
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry.recipes import Recipes
 from clever_ferry_demo.saltglass.pieces import RefusalError

@@ -23,7 +23,8 @@ from clever_ferry.boxes import Box, BoxSpec, Making, Put, make_box
 from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
-from clever_ferry.moving import FolderFiles, Replacement
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.replacing import Replacement
 from clever_ferry.payload import BytesPayload, read_all
 
 LAYOUTS = {

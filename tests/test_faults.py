@@ -29,7 +29,7 @@ from clever_ferry.finding import described_computer
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.logbook import Record
 from clever_ferry.keeping.verifying import verify
-from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.recipes import Recipes
 from clever_ferry_demo.moth_lantern.editions import AnniversaryStore
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern

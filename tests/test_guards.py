@@ -20,7 +20,8 @@ from clever_ferry.crossing.restoring import Restoring
 from clever_ferry.errors import PutBackError, RefusedError
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.verifying import verify
-from clever_ferry.moving import FolderFiles, disk
+from clever_ferry.moving import disk
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry_demo.world import DEPOT_ACCOUNT
 from tests.conftest import Den, run_module, state
 

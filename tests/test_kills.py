@@ -17,7 +17,7 @@ import pytest
 from clever_ferry.api import open_ferry
 from clever_ferry.cargo import digest_of
 from clever_ferry.keeping.verifying import verify
-from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import FolderFiles
 from tests.conftest import Den, state
 
 ROUNDS = 122 if os.environ.get("CFERRY_TESTS") else 3

@@ -14,7 +14,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.scanning import New, scan
 from clever_ferry.recipes.parts import PieceFile
 from clever_ferry.unboxing.surveying import survey

@@ -21,8 +21,8 @@ from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
 from clever_ferry.finding.harbours import Harbour, harbour_at
 from clever_ferry.finding.searching import find_loose, likely
 from clever_ferry.keeping.keeps import Keeps
-from clever_ferry.moving import FolderFiles
-from clever_ferry.moving.files import is_folder, is_there
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.presence import is_folder, is_there
 from clever_ferry.recipes import Edition, Game, Recipes
 from clever_ferry.recipes.libraries import Library
 from clever_ferry.tree import OneFile

@@ -13,8 +13,8 @@ from clever_ferry.finding.evidence import evidence_of
 from clever_ferry.finding.harbours import Harbour
 from clever_ferry.finding.searching import never_started
 from clever_ferry.harbours import Harbours
-from clever_ferry.moving import FolderFiles
 from clever_ferry.moving.changes import Changes, Watch
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.recipes import Recipes
 from clever_ferry.tree import Files, OneFile
 

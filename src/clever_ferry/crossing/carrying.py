@@ -19,7 +19,7 @@ from clever_ferry.finding.berths import open_berth
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.snapshots import kept_save
-from clever_ferry.moving import refuse_forbidden
+from clever_ferry.moving.names import refuse_forbidden
 from clever_ferry.proving.comparing import Proof, arrived, prove, untouched
 from clever_ferry.tree import Output
 

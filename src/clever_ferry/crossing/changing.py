@@ -31,8 +31,9 @@ from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Locker, Packing, Reason
 from clever_ferry.keeping.logbook import State
 from clever_ferry.keeping.snapshots import Snapshot
-from clever_ferry.moving import FolderFiles, Replacement, Staged, disk
-from clever_ferry.moving.replacing import STAGING
+from clever_ferry.moving import disk
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.replacing import STAGING, Replacement, Staged
 from clever_ferry.tree import Output
 
 __all__ = ["Aim", "Changed", "change", "in_words", "new_token", "refuse_full"]

@@ -19,8 +19,7 @@ from clever_ferry.errors import (
 from clever_ferry.finding.addresses import select
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.signs import Signs
-from clever_ferry.moving import refuse_forbidden
-from clever_ferry.moving.names import folded
+from clever_ferry.moving.names import folded, refuse_forbidden
 from clever_ferry.naming import (
     DigitsField,
     FieldSpec,

@@ -10,7 +10,9 @@ from pathlib import Path
 from clever_ferry.errors import NotFoundError
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.snapshots import KeptFile, Snapshot
-from clever_ferry.moving import FolderFiles, Replacement, disk
+from clever_ferry.moving import disk
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.replacing import Replacement
 from clever_ferry.tree import Output
 
 __all__ = ["put_back", "refuse_gone", "return_folders", "returning"]

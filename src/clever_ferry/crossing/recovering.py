@@ -14,7 +14,8 @@ from clever_ferry.crossing.putting_back import put_back, refuse_gone
 from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.keeping.journal import Entry
 from clever_ferry.keeping.keeps import Keeps
-from clever_ferry.moving import disk, sweep
+from clever_ferry.moving import disk
+from clever_ferry.moving.replacing import sweep
 
 __all__ = ["Recovered", "recover"]
 

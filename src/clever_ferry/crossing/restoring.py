@@ -20,7 +20,8 @@ from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Locker, Reason
 from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
-from clever_ferry.moving import FolderFiles, Replacement
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.replacing import Replacement
 from clever_ferry.tree import FileInfo, Output
 
 __all__ = ["Restored", "Restoring", "extract", "plan_restore", "refuse_damaged", "restore"]

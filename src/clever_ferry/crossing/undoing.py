@@ -23,7 +23,7 @@ from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.logbook import Logbook, Record
 from clever_ferry.keeping.snapshots import Snapshot
-from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import FolderFiles
 
 __all__ = ["Undoing", "plan_undo", "undo", "unlike"]
 

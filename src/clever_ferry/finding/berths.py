@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from clever_ferry.layers.paths import FOLDER
-from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import FolderFiles
 
 if TYPE_CHECKING:
     from clever_ferry.boxes import Contents

@@ -17,7 +17,7 @@ from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.grounds import DiskGround
 from clever_ferry.finding.harbours import Harbour, harbour_at, prefix_at, users_of, zips_in
 from clever_ferry.finding.searching import folders_fitting
-from clever_ferry.moving.files import is_folder
+from clever_ferry.moving.presence import is_folder
 from clever_ferry.moving.system import mounted_disks
 from clever_ferry.naming import Pattern
 from clever_ferry.recipes import Edition

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
 
-from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import folded
 from clever_ferry.moving.system import is_link
 from clever_ferry.tree import Files

@@ -13,9 +13,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from clever_ferry.finding.computers import DESCRIPTION, Computer, described_computer
-from clever_ferry.moving.files import is_folder, is_there
 from clever_ferry.moving.known_folders import LAYOUTS, moved_documents
 from clever_ferry.moving.names import System, folded
+from clever_ferry.moving.presence import is_folder, is_there
 
 if TYPE_CHECKING:
     from clever_ferry.moving.archives import ArchiveFiles

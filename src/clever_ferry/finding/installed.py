@@ -8,7 +8,7 @@ from clever_ferry.errors import FerryError
 from clever_ferry.finding.berths import Berth
 from clever_ferry.finding.grounds import DiskGround
 from clever_ferry.finding.searching import folders_fitting
-from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import folded
 
 __all__ = ["installed_packs"]

@@ -19,7 +19,7 @@ from clever_ferry.boxes.folder import FolderBox
 from clever_ferry.cargo import Fact, Piece, Save, new_digest
 from clever_ferry.finding.berths import Berth, OpenBerth, open_berth
 from clever_ferry.keeping.readings import Readings
-from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.recipes import Listing
 from clever_ferry.tree import FileInfo, Files, Listed
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from clever_ferry.finding.berths import Berth
 from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.evidence import file_saying
-from clever_ferry.moving import FolderFiles
-from clever_ferry.moving.files import is_folder
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.presence import is_folder
 from clever_ferry.moving.system import held_open, running_programs
 from clever_ferry.recipes.parts import Cloud
 

@@ -14,7 +14,7 @@ from clever_ferry.keeping.journal import Journal
 from clever_ferry.keeping.logbook import Logbook
 from clever_ferry.keeping.mark import Mark
 from clever_ferry.keeping.readings import Readings
-from clever_ferry.moving import WriteLock
+from clever_ferry.moving.system import WriteLock
 
 if TYPE_CHECKING:
     from clever_ferry.keeping.locker import Locker

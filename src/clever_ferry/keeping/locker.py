@@ -25,8 +25,9 @@ from clever_ferry.keeping.snapshots import (
     Snapshot,
     Snapshots,
 )
-from clever_ferry.moving import FolderFiles, WriteLock, disk
-from clever_ferry.moving.system import attributes_of
+from clever_ferry.moving import disk
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.system import WriteLock, attributes_of
 
 if TYPE_CHECKING:
     from clever_ferry.payload import Payload

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from clever_ferry.moving.files import is_folder
+from clever_ferry.moving.presence import is_folder
 from clever_ferry.moving.scanning import New, scan
 
 __all__ = ["Changed", "Changes", "Watch"]

@@ -16,7 +16,7 @@ from clever_ferry.moving.system import is_link
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import FileInfo
 
-__all__ = ["FilePayload", "FolderFiles", "is_folder", "is_there"]
+__all__ = ["FilePayload", "FolderFiles"]
 
 _MOST_FILES = 1_000_000
 
@@ -177,22 +177,6 @@ class FolderFiles:
         info = self.info(path)
         real = self.find(path) or self.root / path
         return FilePayload(str(real), info.size if info else 0, info.stamp if info else 0)
-
-
-def is_folder(path: Path) -> bool:
-    """Tell whether a folder is there; one that may not be asked for is not."""
-    try:
-        return path.is_dir()
-    except (OSError, ValueError):  # ValueError: a name that no system has
-        return False
-
-
-def is_there(path: Path) -> bool:
-    """Tell whether anything is there; what may not be asked for is not."""
-    try:
-        return path.exists()
-    except (OSError, ValueError):
-        return False
 
 
 _name_of = attrgetter("name")

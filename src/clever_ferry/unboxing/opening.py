@@ -21,7 +21,7 @@ from clever_ferry.errors import (
 from clever_ferry.layers import Chain, LayerSpec, Peeled, compile_layers
 from clever_ferry.layers.spec import CompressedSpec
 from clever_ferry.model import tagged
-from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.payload import head
 from clever_ferry.recipes import Recipes
 from clever_ferry.unboxing.recognising import COMPRESSED, recognise

@@ -17,7 +17,7 @@ from pathlib import Path
 from clever_ferry.boxes import Making, Put
 from clever_ferry.cargo import digest_of
 from clever_ferry.errors import DamagedError, FerryError, NotFoundError, RefusedError
-from clever_ferry.moving import FolderFiles
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import safe_name
 from clever_ferry.payload import Payload
 from clever_ferry.recipes import Recipes
