@@ -16,7 +16,7 @@ from clever_ferry.errors import (
 )
 from clever_ferry.finding import Computer, Search, at_place, find_berths
 from clever_ferry.finding.berths import Berth
-from clever_ferry.finding.discovering import discover, with_prefixes
+from clever_ferry.finding.discovering import discover, discover_prefixes, with_prefixes
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
 from clever_ferry.finding.harbours import Harbour, harbour_at
 from clever_ferry.finding.searching import find_loose, likely
@@ -40,12 +40,21 @@ class Harbours:
 
     def all(self) -> list[Harbour]:
         """Return the places that were given names, then those recognised by themselves."""
+        return self._beside_named(self.found)
+
+    def prefixes(self) -> list[Harbour]:
+        """Return the compatibility prefixes alone, which is quicker: no disk is looked at."""
+        found = discover_prefixes(self.computer, self._libraries)
+        every = self._beside_named(found)
+        return [one for one in every if one.kind == "compatibility prefix"]
+
+    def _beside_named(self, found: Sequence[Harbour]) -> list[Harbour]:
         named = self.named()
         taken = {one.name for one in named}
         places = {path for one in named for path in one.paths}
         return named + [
             one
-            for one in self.found
+            for one in found
             if one.name not in taken and places.isdisjoint((one.path, one.path.parent))
         ]
 

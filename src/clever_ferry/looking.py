@@ -99,7 +99,7 @@ def look_for_changes(
     are in berths of known games.
     """
     watch.add(computer.folders)
-    prefixes = [one for one in harbours.all() if one.kind == "compatibility prefix"]
+    prefixes = harbours.prefixes()
     for other in (inner for one in prefixes for inner in one.computers):
         watch.add(other.folders)
     games = recipes.games()[0]

@@ -10,6 +10,7 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import replace
+from itertools import chain
 from pathlib import Path
 
 from clever_ferry.errors import FerryError
@@ -23,7 +24,7 @@ from clever_ferry.naming import Pattern
 from clever_ferry.recipes import Edition
 from clever_ferry.recipes.libraries import Library
 
-__all__ = ["discover", "with_prefixes"]
+__all__ = ["discover", "discover_prefixes", "with_prefixes"]
 
 _LONGEST_LIST = 1 << 20
 _QUOTED = re.compile(r'"([^"\r\n]{1,1000})"')
@@ -37,14 +38,19 @@ def discover(
 
     `editions` are those whose exports are looked for.
     """
+    others = (_accounts(computer), _disks(computer, libraries), _exports(computer, editions))
+    return _by_name(computer, chain(_apps_first(computer, libraries), *others))
+
+
+def discover_prefixes(computer: Computer, libraries: Sequence[Library]) -> list[Harbour]:
+    """Return the compatibility prefixes at hand alone, by the names that `discover` gives them."""
+    return _by_name(computer, _apps_first(computer, libraries))
+
+
+def _by_name(computer: Computer, candidates: Iterable[tuple[str, Harbour | None]]) -> list[Harbour]:
+    """Give each place one name, and each name to one place."""
     found: dict[str, Harbour] = {}
     places: set[Path] = set()
-    candidates = [
-        *sorted(_prefixes(computer, libraries), key=lambda one: one[1] is None or not one[1].app),
-        *_accounts(computer),
-        *_disks(computer, libraries),
-        *_exports(computer, editions),
-    ]  # fmt: skip
     for wanted, harbour in candidates:
         if harbour is None or not harbour.computers or harbour.path in places:
             continue
@@ -73,6 +79,13 @@ def _plain(text: str) -> str:
     """Return a name that can stand in an address."""
     name = re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:32]
     return name if name[:1].isalpha() else f"disk-{name}".rstrip("-")
+
+
+def _apps_first(
+    computer: Computer, libraries: Sequence[Library]
+) -> list[tuple[str, Harbour | None]]:
+    found = _prefixes(computer, libraries)
+    return sorted(found, key=lambda one: one[1] is None or not one[1].app)
 
 
 def _prefixes(
