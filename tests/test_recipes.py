@@ -87,7 +87,12 @@ FAULTS = {
     ),
     "no TOML": ("[game]", "[game", "no valid TOML", "line 2"),
     "id unlike its file": ('id = "mine"', 'id = "yours"', "'yours'", "yours.toml"),
-    "id that can't be": ('id = "mine"', 'id = "My Game"', "game.id = 'My Game'", "look like"),
+    "id that can't be": (
+        'id = "mine"',
+        'id = "My Game"',
+        "game.id = 'My Game'",
+        "small letters, digits",
+    ),
     "newer language": ("recipe = 1", "recipe = 2", "recipe = 2", "it must be 1"),
 }
 

@@ -11,12 +11,12 @@ postponed would be compiled anew at every start of the program.
 from __future__ import annotations
 
 from types import UnionType
-from typing import Any, ClassVar, TypeVar, Union, dataclass_transform, get_args
+from typing import Annotated, Any, ClassVar, TypeVar, Union, dataclass_transform, get_args
 
 from msgspec import Meta, Struct, StructMeta, ValidationError, convert, json
 
 __all__ = [
-    "END",
+    "HexBytes",
     "Meta",
     "Model",
     "ValidationError",
@@ -24,18 +24,29 @@ __all__ = [
     "hint",
     "one_of",
     "schema_of",
+    "spelled",
     "tagged",
 ]
 
-END = r"$(?!\n)"
+_END = r"$(?!\n)"
 """The end of a pattern: `$` alone would let a line feed follow, which JSON Schema means by it."""
 
 _T = TypeVar("_T", bound="Model")
 
 
+def spelled(pattern: str, words: str, most: int | None = None) -> Meta:
+    """Return how a text must be spelled: by a pattern, which editors know, and in words."""
+    return Meta(pattern=f"^({pattern}){_END}", max_length=most, extra={"words": words})
+
+
 def hint(text: str) -> Meta:
     """Return what editors show of a key."""
     return Meta(description=text)
+
+
+HexBytes = Annotated[
+    str, spelled("([0-9a-fA-F]{2})+", "bytes as pairs of hexadecimal digits, such as 00ff")
+]
 
 
 class _ModelType(StructMeta):

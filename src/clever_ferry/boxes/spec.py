@@ -4,7 +4,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 from clever_ferry.layouts.digests import DigestName
 from clever_ferry.layouts.times import StampUnit
-from clever_ferry.model import END, Meta, Model, hint, one_of
+from clever_ferry.model import Meta, Model, hint, one_of, spelled
 from clever_ferry.naming import FieldSpec
 
 __all__ = [
@@ -19,7 +19,9 @@ __all__ = [
     "TableSpec",
 ]
 
-SqlName = Annotated[str, Meta(pattern=rf"^[A-Za-z_][A-Za-z0-9_]{{0,62}}{END}")]
+SqlName = Annotated[
+    str, spelled("[A-Za-z_][A-Za-z0-9_]{0,62}", "letters, digits and _, 63 at most")
+]
 
 
 class _Spec(Model, tag_field="kind"):

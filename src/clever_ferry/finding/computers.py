@@ -24,7 +24,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 from clever_ferry.errors import DamagedError, NotFoundError
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
-from clever_ferry.model import END, Meta, Model, ValidationError, convert
+from clever_ferry.model import Model, ValidationError, convert, spelled
 from clever_ferry.moving.known_folders import known_folders, this_machine
 from clever_ferry.moving.names import System
 from clever_ferry.recipes.explaining import explain
@@ -107,7 +107,9 @@ def this_computer() -> Computer:
     return Computer(name, machine.system, known_folders(machine))
 
 
-_Name = Annotated[str, Meta(pattern=rf"^[a-z][a-z0-9-]{{0,39}}{END}")]
+_Name = Annotated[
+    str, spelled("[a-z][a-z0-9-]{0,39}", "small letters, digits and hyphens, 40 at most")
+]
 
 
 class _Description(Model):

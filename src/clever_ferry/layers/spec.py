@@ -2,7 +2,7 @@
 
 from typing import TYPE_CHECKING, Annotated, Literal
 
-from clever_ferry.model import END, Meta, Model, hint, one_of
+from clever_ferry.model import HexBytes, Meta, Model, hint, one_of
 
 __all__ = [
     "AesSpec",
@@ -22,8 +22,6 @@ __all__ = [
     "XorSpec",
     "told_layer",
 ]
-
-_HEX = rf"^([0-9a-fA-F]{{2}})+{END}"
 
 
 class _Spec(Model, tag_field="kind"):
@@ -70,7 +68,7 @@ class ByTagSpec(_Spec, tag="by-tag"):
 
 class _Marked(_Spec):
     text: str | None = None
-    hex: Annotated[str, Meta(pattern=_HEX)] | None = None
+    hex: HexBytes | None = None
 
     def __post_init__(self) -> None:
         if bool(self.text) == bool(self.hex):
@@ -101,7 +99,7 @@ class XorSpec(_Marked, tag="xor"):
 class SecretSpec(Model):
     """A key or a vector: in the recipe, given by the user under a name, or in the file."""
 
-    hex: Annotated[str, Meta(pattern=_HEX)] | None = None
+    hex: HexBytes | None = None
     given: str | None = None
     front: Annotated[
         Literal[16, 24, 32] | None, hint("a key of so many bytes stands before all")

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Literal, get_args
 
 from clever_ferry.layouts.digests import DigestName
 from clever_ferry.layouts.times import StampUnit
-from clever_ferry.model import END, Meta, Model, hint, one_of
+from clever_ferry.model import HexBytes, Meta, Model, hint, one_of, spelled
 
 __all__ = [
     "LENGTH_TYPES",
@@ -39,7 +39,9 @@ LengthType = Literal["u8", "u16", "u32", "u64", "i8", "i16", "i32", "i64", "vari
 NUMBER_TYPES: frozenset[str] = frozenset(get_args(NumberType))
 LENGTH_TYPES: frozenset[str] = frozenset(get_args(LengthType))
 VarintStyle = Literal["sevens", "ones", "zigzag"]
-FieldName = Annotated[str, Meta(pattern=rf"^[a-z][a-z0-9_]{{0,39}}{END}")]
+FieldName = Annotated[
+    str, spelled("[a-z][a-z0-9_]{0,39}", "small letters, digits and _, such as play_time")
+]
 
 
 class _Spec(Model, tag_field="type"):
@@ -139,7 +141,7 @@ class MagicSpec(_Spec, tag="magic"):
     """Bytes that must stand exactly so."""
 
     text: str | None = None
-    hex: Annotated[str, Meta(pattern=rf"^([0-9a-fA-F]{{2}})+{END}")] | None = None
+    hex: HexBytes | None = None
 
     def __post_init__(self) -> None:
         if (self.text is None) == (self.hex is None):

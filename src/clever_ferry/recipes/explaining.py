@@ -12,7 +12,7 @@ from typing import Any
 
 from msgspec import inspect
 
-from clever_ferry.model import END, Model, ValidationError, convert
+from clever_ferry.model import Model, ValidationError, convert
 
 __all__ = ["explain"]
 
@@ -25,7 +25,11 @@ def explain(model: type[Model], data: Any) -> tuple[str, ...]:
 def _faults(wanted: inspect.Type, data: Any, key: str) -> Iterator[str]:
     match wanted:
         case inspect.Metadata():
-            yield from _faults(wanted.type, data, key)
+            faults = list(_faults(wanted.type, data, key))
+            if faults and isinstance(data, str) and (wanted.extra or {}).get("words"):
+                yield f"{_shown(key)} = {data!r}: it must be {_listed(_names(wanted))}."
+            else:
+                yield from faults
         case inspect.StructType() if isinstance(data, dict):
             yield from _of_struct(wanted, data, key)
         case inspect.DictType() if isinstance(data, dict):
@@ -42,8 +46,7 @@ def _faults(wanted: inspect.Type, data: Any, key: str) -> Iterator[str]:
         case inspect.StrType() if isinstance(data, str):
             yield from _of_length(wanted.min_length, wanted.max_length, data, key)
             if wanted.pattern and not re.search(wanted.pattern, data):
-                look = wanted.pattern.replace(END, "$")
-                yield f"{_shown(key)} = {data!r}: it must look like {look}."
+                yield f"{_shown(key)} = {data!r}: it must look like {wanted.pattern}."
         case inspect.IntType() if type(data) is int:
             if wanted.ge is not None and data < wanted.ge:
                 yield f"{_shown(key)} = {data}: it must be {wanted.ge} or more."
@@ -92,11 +95,11 @@ def _no_such_key(key: str, name: str, beside: Sequence[str]) -> str:
 
 
 def _of_length(fewest: int | None, most: int | None, data: Any, key: str) -> Iterator[str]:
-    unit, value = ("characters", f" = {data!r}") if isinstance(data, str) else ("entries", "")
+    what, value = ("characters", f" = {data!r}") if isinstance(data, str) else ("entries", "")
     if fewest is not None and len(data) < fewest:
-        yield f"{_shown(key)}{value}: it must have at least {fewest} {unit}."
+        yield f"{_shown(key)}{value}: there must be {fewest} or more {what}."
     if most is not None and len(data) > most:
-        yield f"{_shown(key)}{value}: it must have at most {most} {unit}."
+        yield f"{_shown(key)}{value}: there must be {most} or fewer {what}."
 
 
 def _of_union(types: Sequence[inspect.Type], data: Any, key: str) -> Iterator[str]:
@@ -116,18 +119,25 @@ def _of_union(types: Sequence[inspect.Type], data: Any, key: str) -> Iterator[st
         return
     found = [(one, list(_faults(one, data, key))) for one in types]
     if all(faults for _, faults in found):
-        shapes: dict[type, type] = {dict: inspect.StructType, list: inspect.VarTupleType}
-        meant = [
-            faults for one, faults in found if isinstance(one, shapes.get(type(data), _Scalar))
-        ]
-        if len(meant) == 1 and not isinstance(data, str):
+        meant = [faults for one, faults in found if isinstance(_bare(one), _shape(data))]
+        if len(meant) == 1:
             yield from meant[0]
         else:
             value = "" if isinstance(data, dict | list) else f" = {data!r}"
             yield f"{_shown(key)}{value}: it must be {_listed(_names(*types))}."
 
 
-_Scalar = (inspect.IntType, inspect.StrType)
+def _shape(data: Any) -> type[inspect.Type]:
+    """Return which kind of alternative a value is meant for."""
+    shapes: dict[type, type[inspect.Type]] = {
+        dict: inspect.StructType, list: inspect.VarTupleType, int: inspect.IntType,
+        str: inspect.StrType,
+    }  # fmt: skip
+    return shapes.get(type(data), inspect.AnyType)
+
+
+def _bare(one: inspect.Type) -> inspect.Type:
+    return _bare(one.type) if isinstance(one, inspect.Metadata) else one
 
 
 def _names(*types: inspect.Type) -> list[str]:
@@ -136,7 +146,8 @@ def _names(*types: inspect.Type) -> list[str]:
     for one in types:
         match one:
             case inspect.Metadata():
-                names += _names(one.type)
+                words = (one.extra or {}).get("words")
+                names += [words] if words else _names(one.type)
             case inspect.UnionType():
                 names += _names(*one.types)
             case inspect.LiteralType():

@@ -9,7 +9,7 @@ from typing import Annotated, Literal, get_args
 from clever_ferry.boxes import BoxSpec
 from clever_ferry.layers import LayerSpec
 from clever_ferry.layouts import LayoutSpec
-from clever_ferry.model import END, Meta, Model, hint
+from clever_ferry.model import HexBytes, Meta, Model, hint, spelled
 from clever_ferry.naming import FieldSpec
 
 __all__ = [
@@ -27,9 +27,18 @@ __all__ = [
     "PieceInfo",
 ]
 
-Id = Annotated[str, Meta(pattern=rf"^[a-z][a-z0-9]*(-[a-z0-9]+)*{END}", max_length=40)]
-FieldName = Annotated[str, Meta(pattern=rf"^[a-z][a-z0-9_]*{END}", max_length=40)]
-Line = Annotated[str, Meta(min_length=1, max_length=300, pattern=r"^[^\x00-\x1f\x7f]+$")]
+Id = Annotated[
+    str,
+    spelled(
+        "[a-z][a-z0-9]*(-[a-z0-9]+)*", "small letters, digits and single hyphens, 40 at most", 40
+    ),
+]
+FieldName = Annotated[
+    str, spelled("[a-z][a-z0-9_]*", "small letters, digits and _, 40 at most", 40)
+]
+Line = Annotated[
+    str, spelled(r"[^\x00-\x1f\x7f]+", "one line of text, 300 characters at most", 300)
+]
 
 Under = Literal[
     "home",
@@ -204,7 +213,7 @@ class SignInfo(Model):
 
     text: Annotated[str | None, hint("it begins with this text")] = None
     hex: Annotated[
-        Annotated[str, Meta(pattern=rf"^([0-9a-fA-F]{{2}})+{END}")] | None,
+        HexBytes | None,
         hint("it begins with these bytes"),
     ] = None
     least: Annotated[int, Meta(ge=0, description="it has at least so many bytes")] = 0
