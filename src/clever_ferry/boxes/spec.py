@@ -149,6 +149,7 @@ class ArchiveSpec(_Spec):
     """Zip or tar files; several are read as one, and archives in archives may be opened."""
 
     TAGS = ("zip", "tar")
+
     file: Annotated[str, hint("the archive's name; `*` stands for what differs between parts")]
     nested: Annotated[
         bool, hint("a `.zip` in it is opened: its entries are named `it.zip/entry`")

@@ -32,6 +32,7 @@ class CompressedSpec(_Spec):
     """The bytes are compressed by a well-known method."""
 
     TAGS = ("deflate", "zlib", "gzip", "xz", "lzma", "bzip2", "zstd", "lz4", "lz4-block", "lzo")
+
     level: Annotated[Annotated[int, Meta(ge=0, le=19)] | None, hint("effort when writing")] = None
     most: Annotated[
         Annotated[int, Meta(ge=1, le=1 << 40)] | None,
@@ -128,6 +129,7 @@ class EncodedSpec(_Spec):
     """The bytes are written as text."""
 
     TAGS = ("base64", "hex")
+
     line: Annotated[
         int, Meta(ge=0, le=1000, description="characters in a line; 0 for one line")
     ] = 0

@@ -93,6 +93,7 @@ class NumberSpec(_Spec):
     """A number of fixed size."""
 
     TAGS = get_args(NumberType)
+
     name: FieldName
     order: Order | None = None
     equals: Annotated[int | None, hint("the only value that is right")] = None
