@@ -23,7 +23,7 @@ from clever_ferry.layers.compressed import Compressed
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.spec import CompressedSpec, XorSpec
 from clever_ferry.layouts import LayoutSpec, compile_layouts
-from clever_ferry.model import convert
+from clever_ferry.model import convert, tagged
 from clever_ferry.moving.files import FilePayload
 from clever_ferry.payload import StreamPayload
 
@@ -34,7 +34,7 @@ def peel(method: str, path: Path) -> None:
     """Read a packed file through the layer."""
     data = path.stat()
     source = FilePayload(str(path), data.st_size, data.st_mtime_ns)
-    spec = convert({"kind": method}, CompressedSpec)
+    spec = tagged(CompressedSpec, method)()
     payload, _ = Compressed(spec).peel(source, Found())
     for _ in payload.chunks():
         pass
@@ -61,7 +61,7 @@ def alone(method: str, path: Path) -> None:
 def pack(method: str, path: Path, size: int) -> None:
     """Make a packed file of so many mebibytes of data that is packed to about half."""
     block = b"".join(os.urandom(512) + bytes(512) for _ in range(1024))
-    spec = convert({"kind": method, "level": 1}, CompressedSpec)
+    spec = tagged(CompressedSpec, method)(level=1)
     plain = StreamPayload(lambda: (block for _ in range(size)), size << 20)
     with path.open("wb") as out:
         for chunk in Compressed(spec).dress(plain, plain, None, {}).chunks():
