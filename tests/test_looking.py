@@ -156,9 +156,11 @@ def test_a_file_that_vanishes_while_it_is_read(den: Den, monkeypatch: pytest.Mon
     gone = next(den.depot.glob("voyage-00-*")) / "meta.json"
     real = edition.Edition._piece
 
-    def piece(self: edition.Edition, entry: object, file: PieceFile, *more: object) -> object:
+    def piece(
+        self: edition.Edition, entry: object, file: PieceFile, *more: object, keyless: bool
+    ) -> object:
         gone.unlink(missing_ok=True)  # between being listed and being read
-        return real(self, entry, file, *more)  # type: ignore[arg-type]
+        return real(self, entry, file, *more, keyless=keyless)  # type: ignore[arg-type]
 
     monkeypatch.setattr(edition.Edition, "_piece", piece)
     (opened,) = ferry.slots("saltglass/depot")

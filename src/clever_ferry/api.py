@@ -161,15 +161,15 @@ class Ferry:
     ) -> list[OpenBerth]:
         """Return the berths of a game, or of one edition, with the saves that are chosen.
 
-        With `lenient`, what can't be read stands among the problems; else it is an error. With
-        `remembered`, what was read before and has not changed is not read again, and the bytes of
-        its pieces can't be had.
+        With `lenient`, what can't be read stands among the problems; else it is an error. Saves
+        whose key is not among `given` are told as far as that goes. With `remembered`, what was
+        read before and has not changed is not read again, and the bytes of its pieces can't be had.
         """
 
         def opened_of(berth: Berth) -> OpenBerth:
             if remembered and lenient and not given:
                 return open_remembered(berth, self.keeps.readings, self.recipes.state())
-            return open_berth(berth, given=given, lenient=lenient)
+            return open_berth(berth, given=given, lenient=lenient, keyless=True)
 
         address = parse_address(where)
         if address.edition is None and address.slots is None:
@@ -340,7 +340,8 @@ class Ferry:
         opened = open_berth(self.berth(address, account), given=given)
         chosen = select(opened.listing.saves, address.slots, opened.berth.address)
         berth = opened.berth
-        verified = tuple(berth.edition.verified(save, berth.fields) for save in chosen)
+        known = {**berth.places, **(given or {})}
+        verified = tuple(berth.edition.verified(save, berth.fields, known) for save in chosen)
         problems = list(opened.listing.problems)
         most = berth.edition.most_slots
         if most is not None:

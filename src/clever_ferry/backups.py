@@ -163,7 +163,7 @@ class Backups:
 
     def _opened(self, berth: Berth | None) -> OpenBerth | None:
         try:
-            return open_berth(berth) if berth is not None else None
+            return open_berth(berth, keyless=True) if berth is not None else None
         except (FerryError, OSError):
             return None  # what stands there can't be read, which is why it is restored
 

@@ -88,6 +88,8 @@ class Piece(NamedTuple):
     """The role of the piece that it only describes, where it does: it is made anew, not carried."""
     wrapped: Payload | None = None
     """Its bytes as they lie in the berth, wrapping included."""
+    locked: str = ""
+    """Why its inside is not to be had though nothing is wrong with it: its key is not known."""
 
     @property
     def key(self) -> tuple[str, tuple[tuple[str, int | str], ...]]:

@@ -10,6 +10,7 @@ __all__ = [
     "ChoiceNeededError",
     "DamagedError",
     "FerryError",
+    "KeyNeededError",
     "NotFoundError",
     "NotProvenError",
     "PutBackError",
@@ -65,6 +66,10 @@ class ChoiceNeededError(WrongUseError):
         super().__init__(what, details=details, advice=advice)
         self.choices = choices
         self.option = option
+
+
+class KeyNeededError(WrongUseError):
+    """Something is encrypted, and only the user can know its key."""
 
 
 class NotFoundError(FerryError):

@@ -144,7 +144,7 @@ def _refuse_damaged_inside(plan: Plan) -> None:
     for move in plan.moves:
         for piece in move.save.pieces:
             if plan.source.berth.game.pieces[piece.role].opens:
-                problem = plan.source.berth.edition.reader.check(piece)
+                problem = plan.source.berth.edition.reader.check(piece, plan.given)
                 if problem:
                     raise DamagedError(
                         f"{move.save.title} is damaged, so nothing was carried.",

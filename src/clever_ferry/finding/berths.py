@@ -103,13 +103,15 @@ def open_berth(
     facts: bool = True,
     given: Mapping[str, str] | None = None,
     lenient: bool = False,
+    keyless: bool = False,
     files: Files | None = None,
 ) -> OpenBerth:
     """Read what a berth holds; raises DamagedError where its index can't be read.
 
     `given` is what the user has stated, such as a key. With `lenient`, folders that can't be
-    read are named among the problems and passed over. `files` are the berth's, where they were
-    listed already.
+    read are named among the problems and passed over. With `keyless`, saves are told as far as
+    that goes without a key that is missing; else that is an error (KeyNeededError). `files` are
+    the berth's, where they were listed already.
     """
     closed: list[str] = []
     if files is None and lenient and berth.within is None:
@@ -117,7 +119,9 @@ def open_berth(
     files = files or berth.files
     contents = berth.edition.box.read(files, berth.edition.enter)
     stated = {**berth.places, **(given or {})}
-    listing = berth.edition.read(contents, berth.fields, fold=files.fold, facts=facts, given=stated)
+    listing = berth.edition.read(
+        contents, berth.fields, fold=files.fold, facts=facts, given=stated, keyless=keyless
+    )
     if closed:
         listing = replace(listing, problems=(*listing.problems, *closed))
     return OpenBerth(berth, contents, listing)

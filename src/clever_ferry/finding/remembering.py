@@ -47,7 +47,7 @@ def open_remembered(
     the recipes say; what was read by others is read anew.
     """
     if berth.within is not None:
-        return open_berth(berth, lenient=True)
+        return open_berth(berth, lenient=True, keyless=True)
     started, now = time.perf_counter(), clock()
     closed: list[str] = []
     files = FolderFiles(berth.root, fold=berth.fold, closed=closed)
@@ -57,12 +57,12 @@ def open_remembered(
     place = _digest(str(berth.root).encode("utf-8", "replace")).hex()[:16]
     name = f"{berth.game.id}-{berth.edition.id}-{place}"
     if state is None or closed:
-        return open_berth(berth, lenient=True)
+        return open_berth(berth, lenient=True, keyless=True)
     known = readings.get(name, state)
     if known is not None:
         return OpenBerth(berth, Contents(()), _listing(known))
     there: Files = Listed(files, tuple(listed)) if plain else files
-    opened = open_berth(berth, lenient=True, files=there)
+    opened = open_berth(berth, lenient=True, keyless=True, files=there)
     settled = all(max(one.stamp, one.change) < now - _SETTLED for one in listed)
     if settled and time.perf_counter() - started >= worth:
         readings.keep(name, state, _kept(opened.listing))
@@ -128,18 +128,20 @@ def _save(kept: Any) -> Save:
 
 def _kept_piece(piece: Piece) -> Any:
     own = (piece.role, dict(piece.fields), piece.size, piece.stamp, piece.entry)
-    rest = (piece.files, piece.problem, dict(piece.bound), piece.old, piece.describes)
-    return own if rest == ((piece.entry,), "", {}, False, "") else own + rest
+    bound = dict(piece.bound)
+    rest = (piece.files, piece.problem, bound, piece.old, piece.describes, piece.locked)
+    return own if rest == ((piece.entry,), "", {}, False, "", "") else own + rest
 
 
 def _piece(kept: Any) -> Piece:
     role, fields, size, stamp, entry, *rest = kept
     if not rest:
         return Piece(role, fields, _UNREAD, size, stamp, entry, (entry,))
-    files, problem, bound, old, describes = rest
+    files, problem, bound, old, describes, locked = rest
     return Piece(
-        role, fields, _UNREAD, size, stamp, entry, tuple(files), problem, bound, {}, old, describes
-    )
+        role, fields, _UNREAD, size, stamp, entry, tuple(files), problem, bound, {}, old,
+        describes, None, locked,
+    )  # fmt: skip
 
 
 class _Unread:

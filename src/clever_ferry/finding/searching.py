@@ -199,7 +199,7 @@ def _told_by_name(edition: Edition, place: Path) -> Mapping[str, Value]:
 
 def _saves_by_name(berth: Berth) -> bool:
     try:
-        return bool(open_berth(berth, facts=False).listing.saves)
+        return bool(open_berth(berth, facts=False, keyless=True).listing.saves)
     except (FerryError, OSError):
         return False
 
@@ -285,7 +285,7 @@ def _choices(berths: Sequence[Berth]) -> list[str]:
 
 def _tell(berth: Berth) -> str:
     try:
-        saves = open_berth(berth).listing.saves
+        saves = open_berth(berth, keyless=True).listing.saves
     except (NotFoundError, OSError):
         return "can't be read"
     shown = "; ".join(

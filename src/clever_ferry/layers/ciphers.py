@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
-from clever_ferry.errors import DamagedError, WrongUseError
+from clever_ferry.errors import DamagedError, KeyNeededError, WrongUseError
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.spec import AesSpec, SecretSpec, XorSpec
 from clever_ferry.naming import Value
@@ -241,7 +241,7 @@ def _secret(spec: SecretSpec, given: Mapping[str, Value]) -> bytes:
         return bytes.fromhex(spec.hex)
     name = spec.given or ""
     if name not in given:
-        raise WrongUseError(
+        raise KeyNeededError(
             f"This save is encrypted, and its {name} is not known.",
             advice=f"State it with --give {name}=HEX",
         )

@@ -9,10 +9,10 @@ from typing import Any
 
 from clever_ferry.boxes import Box, Contents, Entry
 from clever_ferry.cargo import Piece, Save
-from clever_ferry.errors import UnsupportedError
+from clever_ferry.errors import KeyNeededError, UnsupportedError
 from clever_ferry.layers import Chain
 from clever_ferry.naming import Ambiguous, FieldSpec, Pattern, Value
-from clever_ferry.recipes.facts import UNREADABLE, FactReader
+from clever_ferry.recipes.facts import UNREADABLE, FactReader, FactsRead
 from clever_ferry.recipes.models import (
     ArrivingInfo,
     HandoverInfo,
@@ -93,7 +93,7 @@ class Edition:
     @property
     def secrets(self) -> set[str]:
         """What only the user can state, such as a key, by its names."""
-        return {name for file in self.files for name in file.chain.secrets}
+        return {name for file in self.files for name in file.chain.secrets} | self.reader.secrets
 
     @property
     def numbered(self) -> bool:
@@ -140,11 +140,14 @@ class Edition:
         fold: bool,
         facts: bool = True,
         given: Mapping[str, Value] | None = None,
+        keyless: bool = False,
     ) -> Listing:
         """Tell the saves among a box's entries; `facts=False` leaves all payloads unread.
 
-        `given` is what the user has stated, such as a key, and the known folders' paths.
+        `given` is what the user has stated, such as a key, and the known folders' paths. Raises
+        KeyNeededError where a key is missing; with `keyless`, that is only noted.
         """
+        known = given or {}
         problems = _unlike(contents.bound, berth_fields, "The index")
         groups: dict[_Key, list[Piece]] = {}
         fields_of: dict[_Key, dict[str, Value]] = {}
@@ -157,7 +160,7 @@ class Edition:
             key = (tuple(values.get(name, "") for name in self.key_fields),
                    int(values[self.newest]) if self.newest in values else None)  # fmt: skip
             there = shared if self.pieces[file.role].shared else groups.setdefault(key, [])
-            piece = self._piece(entry, file, values, given or {}, old)
+            piece = self._piece(entry, file, values, known, old, keyless=keyless)
             if old and any(one.key == piece.key for one in there):
                 spare.append(entry.name)
                 return
@@ -189,7 +192,8 @@ class Edition:
         for key in sorted(groups, key=lambda key: (place[key[0]], key[1] or 0)):
             name, turn = key
             slot = fields_of[key]["slot"] if self.numbered else place[name]
-            save = self._save(int(slot), fields_of[key], groups[key], facts, turn)
+            read = self.reader.read(fields_of[key], groups[key], known, keyless) if facts else None
+            save = self._save(int(slot), fields_of[key], groups[key], read, turn)
             (saves if (turn or 0) == highest[name] else behind).append(save)
         saves.sort(key=lambda save: save.slot)
         return Listing(
@@ -239,11 +243,13 @@ class Edition:
         values: Mapping[str, Value],
         given: Mapping[str, Value],
         old: bool,
+        *,
+        keyless: bool,
     ) -> Piece:
         shared = self.pieces[file.role].shared
         apart = () if shared else (*self.key_fields, self.newest)
         own = {k: v for k, v in values.items() if k not in apart}
-        problem = entry.problem
+        problem, locked = entry.problem, ""
         bound: dict[str, int | str] = {}
         said: dict[str, Mapping[str, Any]] = {}
         payload = entry.payload
@@ -255,6 +261,10 @@ class Edition:
                     read = file.slip.values(payload)
                     bound |= file.slip.bound(read)
                     said[file.slip.layout.name] = read
+            except KeyNeededError as error:
+                if not keyless:
+                    raise
+                locked = f"{error.what} {error.advice}"
             except (*UNREADABLE, UnsupportedError) as error:
                 problem = f"it can't be read: {error.what.rstrip('.')}"
             except OSError as error:
@@ -273,11 +283,12 @@ class Edition:
             old,
             file.slip.of if file.slip else "",
             entry.payload,
+            locked,
         )
 
     def _save(
-        self, slot: int, fields: Mapping[str, Value], pieces: list[Piece], facts: bool,
-        turn: int | None,
+        self, slot: int, fields: Mapping[str, Value], pieces: list[Piece],
+        read: FactsRead | None, turn: int | None,
     ) -> Save:  # fmt: skip
         problems = []
         by_key: dict[object, Piece] = {}
@@ -288,12 +299,12 @@ class Edition:
             if piece.problem:
                 problems.append(f"{piece.entry}: {piece.problem}")
         problems += [f"its {role} is missing" for role in self.missing(pieces)]
-        read = self.reader.read(fields, pieces) if facts else None
         if read is not None:
             problems += read.problems
+        locked = [f"{piece.entry}: {piece.locked}" for piece in pieces if piece.locked]
         return Save(
             slot, dict(fields), tuple(pieces), read.facts if read else (), tuple(problems),
-            read.notes if read else (), read.packs if read else (), turn,
+            (*locked, *(read.notes if read else ())), read.packs if read else (), turn,
         )  # fmt: skip
 
     def missing(self, pieces: Iterable[Piece]) -> list[str]:
@@ -305,7 +316,12 @@ class Edition:
             if file.role not in present and (file.needed or (file.slip and file.slip.of in present))
         ]
 
-    def verified(self, save: Save, berth_fields: Mapping[str, Value]) -> Save:
+    def verified(
+        self,
+        save: Save,
+        berth_fields: Mapping[str, Value],
+        given: Mapping[str, Value] | None = None,
+    ) -> Save:
         """Return the save with what only reading every piece to its end can tell.
 
         That is what sizes and checksums say, and whether each wrapping names this berth.
@@ -315,7 +331,7 @@ class Edition:
             problems += self.unlike(piece, save, berth_fields)
             if piece.problem:
                 continue
-            problem = self.reader.check(piece)
+            problem = self.reader.check(piece, given)
             if problem:
                 problems.append(f"{piece.entry}: {problem}")
             else:

@@ -13,6 +13,7 @@ from clever_ferry.cargo import Fact, Piece
 from clever_ferry.errors import (
     DamagedError,
     FerryError,
+    KeyNeededError,
     NotFoundError,
     RefusedError,
     UnsupportedError,
@@ -23,7 +24,7 @@ from clever_ferry.payload import Payload, head, read_all
 from clever_ferry.recipes.models import FactInfo, PacksInfo, PieceInfo
 from clever_ferry.visible import visible
 
-__all__ = ["UNREADABLE", "FactReader", "in_words"]
+__all__ = ["UNREADABLE", "FactReader", "FactsRead", "in_words"]
 
 UNREADABLE = (DamagedError, NotFoundError, RefusedError)
 """What a piece can do to its reader: be damaged, or gone, or changed while it was read."""
@@ -75,8 +76,25 @@ class FactReader:
         """Whether any fact is read from a piece."""
         return len(self.from_names) < len(self._facts)
 
-    def read(self, fields: Mapping[str, int | str], pieces: Sequence[Piece]) -> FactsRead:
-        """Return the facts that can be read, and why others can't."""
+    @property
+    def secrets(self) -> set[str]:
+        """What only the user can state to open pieces that stay wrapped, by its names."""
+        opened = {name for info in self._pieces.values() for name in info.opens}
+        opened |= {name for info in self._facts.values() for name in info.opens}
+        return {secret for name in opened for secret in self._layers[name].secrets}
+
+    def read(
+        self,
+        fields: Mapping[str, int | str],
+        pieces: Sequence[Piece],
+        given: Mapping[str, int | str] | None = None,
+        keyless: bool = False,
+    ) -> FactsRead:
+        """Return the facts that can be read, and why others can't.
+
+        `given` is what the user has stated. Raises KeyNeededError where a key is missing; with
+        `keyless`, that is only noted.
+        """
         facts: list[Fact] = []
         problems: list[str] = []
         notes: list[str] = []
@@ -87,10 +105,15 @@ class FactReader:
                     facts.append(_fact(key, info, fields[info.field]))
                 continue
             piece = next((one for one in pieces if one.role == info.source), None)
-            if piece is None or piece.problem:
+            if piece is None or piece.problem or piece.locked:
                 continue  # a missing or unreadable piece is told as such
             try:
-                value = point(self._opened(opened, info, piece), info.at or "")
+                value = point(self._opened(opened, info, piece, given), info.at or "")
+            except KeyNeededError as error:
+                if not keyless:
+                    raise
+                notes.append(f"{piece.entry}: {error.what} {error.advice}")
+                continue
             except UnsupportedError as error:
                 notes.append(f"{info.label} is not known: {error.what.rstrip('.')}")
                 continue
@@ -101,30 +124,38 @@ class FactReader:
                 facts.append(_fact(key, info, value))
             else:
                 problems.append(f"{info.label}: {info.at} in the {piece.title} is no single value")
-        packs = self._packs_used(opened, pieces) if self._packs else ()
+        packs = self._packs_used(opened, pieces, given) if self._packs else ()
         return FactsRead(
             tuple(facts), tuple(dict.fromkeys(problems)), tuple(dict.fromkeys(notes)), packs
         )
 
-    def _packs_used(self, opened: dict[object, Any], pieces: Sequence[Piece]) -> tuple[str, ...]:
+    def _packs_used(
+        self,
+        opened: dict[object, Any],
+        pieces: Sequence[Piece],
+        given: Mapping[str, int | str] | None,
+    ) -> tuple[str, ...]:
         assert self._packs is not None
         used = self._packs
         info = FactInfo(label=used.label, source=used.source, at="", opens=used.opens)
         piece = next((one for one in pieces if one.role == info.source), None)
-        if piece is None or piece.problem:
+        if piece is None or piece.problem or piece.locked:
             return ()
         try:
-            found = every(self._opened(opened, info, piece), self._packs.at)
-        except (*UNREADABLE, UnsupportedError):
+            found = every(self._opened(opened, info, piece, given), self._packs.at)
+        except (*UNREADABLE, UnsupportedError, KeyNeededError):
             return ()  # told as a problem of the facts beside
         return tuple(dict.fromkeys(str(one) for one in found if isinstance(one, str | int)))
 
-    def check(self, piece: Piece) -> str:
-        """Read a piece to its end, through the layers that it opens by; return what is damaged."""
+    def check(self, piece: Piece, given: Mapping[str, int | str] | None = None) -> str:
+        """Read a piece to its end, through the layers that it opens by; return what is damaged.
+
+        `given` is what the user has stated; raises KeyNeededError where a key is missing.
+        """
         payload: Payload = piece.payload
         try:
             for name in self._pieces[piece.role].opens:
-                payload = self._layers[name].peel(payload).payload
+                payload = self._layers[name].peel(payload, given).payload
             for _ in payload.chunks():
                 pass
         except UnsupportedError:
@@ -135,12 +166,18 @@ class FactReader:
             return f"it can't be read: {error.strerror or error}"
         return ""
 
-    def _opened(self, opened: dict[object, Any], info: FactInfo, piece: Piece) -> Any:
+    def _opened(
+        self,
+        opened: dict[object, Any],
+        info: FactInfo,
+        piece: Piece,
+        given: Mapping[str, int | str] | None,
+    ) -> Any:
         how = (info.source, info.layout, info.opens)
         if how not in opened:
             try:
-                opened[how] = self._open(info, piece)
-            except (*UNREADABLE, UnsupportedError) as error:
+                opened[how] = self._open(info, piece, given)
+            except (*UNREADABLE, UnsupportedError, KeyNeededError) as error:
                 opened[how] = error
             except OSError as error:
                 opened[how] = DamagedError(f"it can't be read: {error.strerror or error}.")
@@ -148,11 +185,11 @@ class FactReader:
             raise opened[how]
         return opened[how]
 
-    def _open(self, info: FactInfo, piece: Piece) -> Any:
+    def _open(self, info: FactInfo, piece: Piece, given: Mapping[str, int | str] | None) -> Any:
         payload: Payload = piece.payload
         opens = self._pieces[piece.role].opens if info.opens is None else info.opens
         for name in opens:
-            payload = self._layers[name].peel(payload).payload
+            payload = self._layers[name].peel(payload, given).payload
         if info.layout is not None:
             return self._layouts[info.layout].read(head(payload, _LAYOUT_WINDOW))[0]
         raw = read_all(payload, limit=_LARGEST_TEXT, what=f"The {piece.title}")

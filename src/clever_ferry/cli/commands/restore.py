@@ -96,7 +96,7 @@ def _print(plan: Restoring | Plan) -> None:
     for save in snapshot.saves:
         there = standing.pop(save.key, None)
         if there is not None or concerned.intersection(save.files):
-            same = there is not None and there.facts == save.facts
+            same = there is not None and bool(save.facts) and there.facts == save.facts
             shown.add_row(
                 str(save.slot), _told(save), "→",
                 "[dim]the same progress[/]" if same else _told(there) if there else "nothing",
