@@ -132,6 +132,10 @@ SHIPPED_FAULTS = {
     "packs from nowhere": (
         "orrery-yard", '[packs]\nfrom = "card"', '[packs]\nfrom = "founder"', "packs.from"
     ),
+    "packs behind no layer": (
+        "orrery-yard", '[packs]\nfrom = "card"', '[packs]\nopens = ["nil"]\nfrom = "card"',
+        "packs.opens",
+    ),
     "a host of no role": ("orrery-yard", 'host = "founder"', 'host = "fonder"', "handover.host"),
     "a guest like a host": (
         "orrery-yard", 'guest = "friend"', 'guest = "founder"', "handover.guest"

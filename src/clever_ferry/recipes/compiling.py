@@ -389,10 +389,15 @@ def _fact_faults(recipe: GameRecipe) -> list[str]:
         source = recipe.packs.source
         if source not in recipe.pieces or not recipe.pieces[source].holds:
             faults.append(f"packs.from: {source!r} is no piece that says what it `holds`")
+    opening = [
+        *((f"pieces.{role}", piece.opens) for role, piece in recipe.pieces.items()),
+        *((f"facts.{name}", fact.opens or ()) for name, fact in recipe.facts.items()),
+        *([("packs", recipe.packs.opens or ())] if recipe.packs is not None else ()),
+    ]
     faults += [
-        f"pieces.{role}.opens: there is no layer {layer!r}; {_known(recipe.layers)}"
-        for role, piece in recipe.pieces.items()
-        for layer in piece.opens
+        f"{place}.opens: there is no layer {layer!r}; {_known(recipe.layers)}"
+        for place, layers in opening
+        for layer in layers
         if layer not in recipe.layers
     ]
     for name, fact in recipe.facts.items():
@@ -409,11 +414,6 @@ def _fact_faults(recipe: GameRecipe) -> list[str]:
             faults.append(
                 f"facts.{name}.layout: there is no layout {fact.layout!r}; {_known(recipe.layouts)}"
             )
-        for layer in fact.opens or ():
-            if layer not in recipe.layers:
-                faults.append(
-                    f"facts.{name}.opens: there is no layer {layer!r}; {_known(recipe.layers)}"
-                )
     return faults
 
 

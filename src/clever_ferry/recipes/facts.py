@@ -80,7 +80,8 @@ class FactReader:
     def secrets(self) -> set[str]:
         """What only the user can state to open pieces that stay wrapped, by its names."""
         opened = {name for info in self._pieces.values() for name in info.opens}
-        opened |= {name for info in self._facts.values() for name in info.opens}
+        opened |= {name for info in self._facts.values() for name in info.opens or ()}
+        opened |= {*((self._packs.opens or ()) if self._packs else ())}
         return {secret for name in opened for secret in self._layers[name].secrets}
 
     def read(

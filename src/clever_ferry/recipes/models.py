@@ -95,7 +95,10 @@ class FactInfo(Model, rename={"source": "from"}):
     source: Annotated[Id | None, hint("the piece's role")] = None
     at: Annotated[str | None, hint("the path of the value in the piece")] = None
     layout: Annotated[Id | None, hint("the layout to read the piece by")] = None
-    opens: Annotated[tuple[Id, ...], hint("layers to peel within those of the piece")] = ()
+    opens: Annotated[
+        tuple[Id, ...] | None,
+        hint("the layers to peel for this fact; those of the piece where it is not said"),
+    ] = None
     field: Annotated[FieldName | None, hint("the name field that is the fact")] = None
     unit: Literal["s", "count", "days-0", "version"] | None = None
     compared: Annotated[bool, hint("must be the same after a crossing")] = True
@@ -113,7 +116,7 @@ class PacksInfo(Model, rename={"source": "from"}):
     label: Line = "Packs"
     source: Annotated[Id, hint("the piece's role")]
     at: Annotated[str, hint("the path of their names in the piece; `*` is every one in a list")]
-    opens: tuple[Id, ...] = ()
+    opens: Annotated[tuple[Id, ...] | None, hint("as in facts")] = None
 
 
 class PacksHere(Model):
