@@ -13,6 +13,7 @@ import pytest
 
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.errors import NotProvenError, PutBackError, RefusedError
+from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.moving.replacing import Replacement
 from tests.conftest import Den, state
@@ -276,6 +277,9 @@ def test_a_link_in_the_target_is_not_written_through(den: Den, tmp_path: Path) -
 def test_a_folder_that_cant_be_written(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
     """Run as an ordinary user, as root may write anywhere."""
     ferry = ferry_for(den, monkeypatch)
+    # Another crossing first, so that all code is loaded: that user may not be let to read it.
+    other = Ferry(ferry.computer, ferry.recipes, Keeps(den.home.with_name("other")))
+    other.carry_out(other.plan("saltglass/tern:1", "saltglass/depot:4"))
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
     den.home.mkdir(exist_ok=True)
     den.home.chmod(0o777)
