@@ -126,39 +126,40 @@ locked = [{ kind = "aes", mode = "gcm", key = { given = "key" } }]
 """
 
 
-def test_a_key_that_only_the_user_knows(here: Den, tmp_path: Path) -> None:
+@pytest.fixture
+def secret(here: Den, tmp_path: Path) -> Den:
     here.recipe("secret", SECRET)
     (tmp_path / "plain").mkdir()
     (tmp_path / "made").mkdir()
     (tmp_path / "plain" / "1.note").write_text('{"day": 31}')
+    return here
+
+
+def test_a_key_that_only_the_user_knows(secret: Den, tmp_path: Path) -> None:
     key, place = "00112233445566778899aabbccddeeff", f"@{tmp_path}"
     route = (f"secret/plain{place}", f"secret/made{place}", "--yes")
-    assert "--give key=HEX" in here.cferry("cross", *route, code=2).err
-    here.cferry("cross", *route, "--give", f"key={key}")
+    assert "--give key=HEX" in secret.cferry("cross", *route, code=2).err
+    secret.cferry("cross", *route, "--give", f"key={key}")
     assert b"day" not in (tmp_path / "made" / "1.bin").read_bytes()
-    told = here.cferry("slots", route[1]).out
+    told = secret.cferry("slots", route[1]).out
     assert "1.bin: This save is encrypted, and its key is not known." in told
     assert "--give key=HEX" in told
-    assert "--give key=HEX" in here.cferry("check", route[1], code=2).err
-    slots = here.cferry("slots", route[1], "--json", "--give", f"key={key}").data
+    assert "--give key=HEX" in secret.cferry("check", route[1], code=2).err
+    slots = secret.cferry("slots", route[1], "--json", "--give", f"key={key}").data
     assert slots[0]["saves"][0]["facts"] == {"day": 31}
-    here.cferry("check", route[1], "--give", f"key={key}")
-    here.cferry("check", route[1], "--give", f"key={key[::-1]}", code=5)
+    secret.cferry("check", route[1], "--give", f"key={key}")
+    secret.cferry("check", route[1], "--give", f"key={key[::-1]}", code=5)
 
 
-def test_a_backup_needs_no_key(here: Den, tmp_path: Path) -> None:
-    here.recipe("secret", SECRET)
-    (tmp_path / "plain").mkdir()
-    (tmp_path / "made").mkdir()
-    (tmp_path / "plain" / "1.note").write_text('{"day": 31}')
+def test_a_backup_needs_no_key(secret: Den, tmp_path: Path) -> None:
     place = f"@{tmp_path}"
-    here.cferry("cross", f"secret/plain{place}", f"secret/made{place}", "--yes",
+    secret.cferry("cross", f"secret/plain{place}", f"secret/made{place}", "--yes",
                 "--give", f"key={'0' * 32}")  # fmt: skip
     file = tmp_path / "made" / "1.bin"
     kept = file.read_bytes()
-    here.cferry("backup", f"secret/made{place}")
+    secret.cferry("backup", f"secret/made{place}")
     file.write_bytes(b"overwritten")
-    told = here.cferry("restore", "latest", "--yes", "--replace").out
+    told = secret.cferry("restore", "latest", "--yes", "--replace").out
     assert "the same progress" not in told  # nobody can know that
     assert file.read_bytes() == kept
 
@@ -169,29 +170,25 @@ KEPT = SECRET.replace(
 ).replace(', layers = ["locked"]', "")  # and the fact is read by the piece's own `opens`
 
 
-def test_a_key_opens_a_piece_that_stays_wrapped(here: Den, tmp_path: Path) -> None:
-    here.recipe("secret", SECRET)
-    (tmp_path / "plain").mkdir()
-    (tmp_path / "made").mkdir()
-    (tmp_path / "plain" / "1.note").write_text('{"day": 31}')
+def test_a_key_opens_a_piece_that_stays_wrapped(secret: Den, tmp_path: Path) -> None:
     key, place = "00112233445566778899aabbccddeeff", f"@{tmp_path}"
     give = ("--give", f"key={key}")
-    here.cferry("cross", f"secret/plain{place}", f"secret/made{place}", "--yes", *give)
+    secret.cferry("cross", f"secret/plain{place}", f"secret/made{place}", "--yes", *give)
     (tmp_path / "plain" / "1.note").unlink()
-    here.recipe("secret", KEPT)  # from here on, both editions keep it as it is
+    secret.recipe("secret", KEPT)  # from here on, both editions keep it as it is
     made, plain = f"secret/made{place}", f"secret/plain{place}"
-    assert "--give key=HEX" in here.cferry("slots", made).out
-    told = here.cferry("slots", made, "--json", *give).data
+    assert "--give key=HEX" in secret.cferry("slots", made).out
+    told = secret.cferry("slots", made, "--json", *give).data
     assert told[0]["saves"][0]["facts"] == {"day": 31}
-    assert "--give key=HEX" in here.cferry("check", made, code=2).err
-    here.cferry("check", made, *give)
-    here.cferry("check", made, "--give", f"key={key[::-1]}", code=5)
-    assert "--give key=HEX" in here.cferry("cross", made, plain, "--yes", code=2).err
-    here.cferry("cross", made, plain, "--yes", *give)
+    assert "--give key=HEX" in secret.cferry("check", made, code=2).err
+    secret.cferry("check", made, *give)
+    secret.cferry("check", made, "--give", f"key={key[::-1]}", code=5)
+    assert "--give key=HEX" in secret.cferry("cross", made, plain, "--yes", code=2).err
+    secret.cferry("cross", made, plain, "--yes", *give)
     assert (tmp_path / "plain" / "1.note").read_bytes() == (
         tmp_path / "made" / "1.bin"
     ).read_bytes()  # fmt: skip
-    assert "--give key=" in here.cferry("explain", "secret/made").out
+    assert "--give key=" in secret.cferry("explain", "secret/made").out
 
 
 def test_a_value_in_the_tree_is_read_and_edited(tmp_path: Path) -> None:

@@ -168,7 +168,7 @@ class Ferry:
 
         def opened_of(berth: Berth) -> OpenBerth:
             if remembered and lenient and not given:
-                return open_remembered(berth, self.keeps.readings, self.recipes.state())
+                return open_remembered(berth, self.keeps.readings, self.recipes.state)
             return open_berth(berth, given=given, lenient=lenient, keyless=True)
 
         address = parse_address(where)

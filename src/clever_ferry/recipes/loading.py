@@ -108,8 +108,9 @@ class Recipes:
             raise self.unknown(ident)
         return found
 
+    @cached_property
     def state(self) -> bytes:
-        """Return a digest of all recipes' texts: what any of them says changes it."""
+        """A digest of all recipes' texts: what any of them says changes it."""
         running = new_digest()
         for source in self.sources():
             with suppress(RecipeError):  # `recipe list` tells the fault
