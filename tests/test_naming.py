@@ -17,6 +17,7 @@ from clever_ferry.naming import (
     FieldSpec,
     HexField,
     IdentifierField,
+    Names,
     NamingError,
     NumberField,
     StampField,
@@ -224,29 +225,45 @@ def test_what_is_read_is_written_back_the_same(field: str, name: str) -> None:
         assert pattern.write(values).lower() == f"x{name}.y".lower()
 
 
+_MANY = [
+    "{world}-{slot}/{player}.x", "a{slot}<-{player}>/b{slot}.y", "{player}/{player}", "a1/B.x",
+    "<old->{player}/s<{slot}>/{world}", "{player}", "straße", "{player}/B.x",
+]  # fmt: skip
+
+
 @given(
-    st.sampled_from([
-        "{world}-{slot}/{player}.x", "a{slot}<-{player}>/b{slot}.y", "{player}/{player}",
-        "<old->{player}/s<{slot}>/{world}",
-    ]),
-    st.lists(st.text("aB0-/.xyold", max_size=7), min_size=1, max_size=3),
+    st.lists(st.sampled_from(_MANY), min_size=1, unique=True),
+    st.lists(st.text("aB01-.xyoldß", max_size=7), min_size=1, max_size=4) | st.sampled_from(
+        [["A1", "b.X"], ["a1", "B.x"], ["STRASSE"], ["strasse"], ["StraßE"]]
+    ),
     st.booleans(),
 )  # fmt: skip
-def test_a_path_reads_the_same_by_its_folder_and_name(
-    text: str, parts: list[str], fold: bool
+def test_many_patterns_read_a_path_as_each_alone(
+    texts: list[str], parts: list[str], fold: bool
 ) -> None:
     fields: dict[str, FieldSpec] = {
         "world": HexField(length=2), "slot": NumberField(),
         "player": TextField(),
     }  # fmt: skip
-    used = {name: field for name, field in fields.items() if f"{{{name}}}" in text}
-    pattern = compile_pattern(text, used)
+    patterns = {
+        text: compile_pattern(text, {k: v for k, v in fields.items() if f"{{{k}}}" in text})
+        for text in texts
+    }
+    names = Names([(pattern, text) for text, pattern in patterns.items()], fold=fold)
+
+    def each(path: str) -> list[object]:
+        alone = [(text, pattern.match(path, fold=fold)) for text, pattern in patterns.items()]
+        return [(text, values) for text, values in alone if values is not None]
+
     path = "/".join(parts)
-    folder, _, last = path.rpartition("/")
     for _ in range(2):  # the second time from memory
-        assert pattern.match_in(folder, last, fold=fold) == pattern.match(path, fold=fold)
-    assume("<old" not in text)  # what that writes can be read in another way
-    samples = {name: field.sample() for name, field in used.items()}
-    path = pattern.write(samples)
-    folder, _, last = path.rpartition("/")
-    assert pattern.match_in(folder, last, fold=fold) == pattern.match(path, fold=fold) == samples
+        assert names.read(path) == each(path)
+    for text, pattern in patterns.items():
+        if "<old" in text:
+            continue  # what that writes can be read in another way
+        samples = {name: fields[name].sample() for name in pattern.fields}
+        path = pattern.write(samples)
+        found = names.read(path)
+        assert found == each(path)
+        assert (text, samples) in found
+        assert all(names.leads(path[:at]) for at, char in enumerate(path) if char == "/")

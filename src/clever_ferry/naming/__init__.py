@@ -12,6 +12,7 @@ from clever_ferry.naming.fields import (
     Value,
     WordField,
 )
+from clever_ferry.naming.many import Names
 from clever_ferry.naming.pattern import Ambiguous, NamingError, Pattern, compile_pattern
 
 __all__ = [
@@ -21,6 +22,7 @@ __all__ = [
     "FieldSpec",
     "HexField",
     "IdentifierField",
+    "Names",
     "NamingError",
     "NumberField",
     "Pattern",

@@ -19,13 +19,12 @@ from clever_ferry.errors import RefusedError
 from clever_ferry.naming.fields import ChoiceField, FieldSpec, Value
 from clever_ferry.naming.straight import Straight, straight
 
-__all__ = ["Ambiguous", "NamingError", "Pattern", "compile_pattern"]
+__all__ = ["LONGEST_NAME", "Ambiguous", "NamingError", "Pattern", "compile_pattern"]
 
-_LONGEST_NAME = 1024
+LONGEST_NAME = 1024
+"""Characters of a path at the most; a longer one fits nothing."""
 _MOST_TOKENS = 64
 _MOST_OPTIONAL = 4
-_REMEMBERED = 20_000
-_UNKNOWN = ""
 
 
 class NamingError(RefusedError):
@@ -85,10 +84,10 @@ class Pattern:
         return len(self.segments) - 1
 
     @cached_property
-    def ends(self) -> tuple[str, ...]:
-        """What every name that fits ends in, casefolded: one text per way to leave parts out."""
-        last = [one.tokens[-1] for one in (self, *self.shorter)]
-        return tuple(one.casefold() if isinstance(one, str) else "" for one in last)
+    def plain(self) -> str:
+        """The one text that it is, where it has no fields; else ''."""
+        only = self.tokens[0]
+        return only if isinstance(only, str) and len(self.tokens) == 1 and not self.shorter else ""
 
     def match(self, name: str, *, fold: bool = False) -> Reading:
         """Read a name; `fold` where the file system does not tell cases apart.
@@ -97,8 +96,10 @@ class Pattern:
         `Ambiguous` when it can be read in more than one way. The time is linear in
         the name's length; a name over 1,024 characters never fits.
         """
-        if len(name) > _LONGEST_NAME:
+        if len(name) > LONGEST_NAME:
             return None
+        if not self.shorter:
+            return self._match_whole(name, fold)
         readings = [self._match_whole(name, fold)]
         readings += [other._match_whole(name, fold) for other in self.shorter]
         found = [one for one in readings if one is not None]
@@ -106,68 +107,15 @@ class Pattern:
             return Ambiguous(name)
         return found[0] if found else None
 
-    def match_in(self, folder: str, last: str, *, fold: bool = False) -> Reading:
-        """Read a path that is given as its folder and its last name, as `match` does.
-
-        What a folder's name says is remembered, as many files lie in one.
-        """
-        above = self._above.get((folder, fold), _UNKNOWN)
-        if isinstance(above, str):
-            if len(self._above) >= _REMEMBERED:
-                self._above.clear()
-            above = self._above[folder, fold] = self._folder(folder, fold)
-        if above is None:
-            return None
-        own = self.segments[-1].match(last, fold=fold)
-        if own is None:
-            return None
-        if isinstance(own, Ambiguous) or isinstance(above, Ambiguous):
-            return self.match(f"{folder}/{last}" if folder else last, fold=fold)
-        for key, value in above.items():
-            if own.setdefault(key, value) != value:
-                return None
-        return own
-
-    def recall(self, name: str, *, fold: bool = False) -> Reading:
-        """Read a name as `match` does, remembering it; what is returned must not be changed."""
-        found = self._above.get((name, fold), _UNKNOWN)
-        if isinstance(found, str):
-            if len(self._above) >= _REMEMBERED:
-                self._above.clear()
-            found = self._above[name, fold] = self.match(name, fold=fold)
-        return found
-
-    def _folder(self, folder: str, fold: bool) -> Reading:
-        parts = folder.split("/") if folder else []
-        if len(parts) != self.depth:
-            return None
-        values: dict[str, Value] = {}
-        for segment, part in zip(self.segments, parts, strict=False):
-            own = segment.recall(part, fold=fold)
-            if not isinstance(own, dict):
-                return own
-            for key, value in own.items():
-                if values.setdefault(key, value) != value:
-                    return None
-        return values
-
     @cached_property
-    def _above(self) -> dict[tuple[str, bool], Reading]:
-        """What was read already: folders for `match_in`, names for `recall`."""
-        return {}
-
-    @cached_property
-    def _straight(self) -> Straight[_Slot] | None:
+    def _straight(self) -> Straight | None:
         return straight(self.tokens)
 
     def _match_whole(self, name: str, fold: bool) -> dict[str, Value] | Ambiguous | None:
-        if not self._ends_fit(name, fold):
-            return None
         quick = self._straight
         if quick is not None and (quick.folds or not fold):
-            raws = quick.cut(name, fold)
-            return None if raws is None else self._values(raws)
-        return self._match_slowly(name, fold)
+            return quick.read(name, fold)
+        return self._match_slowly(name, fold) if self._ends_fit(name, fold) else None
 
     def _match_slowly(self, name: str, fold: bool) -> dict[str, Value] | Ambiguous | None:
         ways = _count_ways(self.tokens, name, fold)
@@ -269,7 +217,7 @@ def compile_pattern(text: str, fields: Mapping[str, FieldSpec]) -> Pattern:
     Raises NamingError for an unknown field, a brace out of place, a path that would
     leave its folder, or a pattern too long to be meant.
     """
-    if len(text) > _LONGEST_NAME:
+    if len(text) > LONGEST_NAME:
         raise NamingError(f"The pattern {text[:80]!r} is too long to be meant.")
     spelled = _spelled_out(text)
     for one in spelled:

@@ -8,10 +8,10 @@ no ways need be counted. `Pattern.match` counts them for all other patterns.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
-from typing import Generic, Protocol, TypeVar
+from dataclasses import dataclass
+from typing import NamedTuple, Protocol
 
-from clever_ferry.naming.fields import ChoiceField, FieldSpec
+from clever_ferry.naming.fields import ChoiceField, FieldSpec, Value
 
 __all__ = ["Straight", "straight"]
 
@@ -20,99 +20,100 @@ class _Named(Protocol):
     """A field's place in a pattern."""
 
     @property
+    def name(self) -> str: ...
+
+    @property
     def field(self) -> FieldSpec: ...
 
 
-_S = TypeVar("_S", bound=_Named)
+class _Step(NamedTuple):
+    """A field, and how its end is told."""
 
-
-@dataclass
-class _Step(Generic[_S]):
-    """One token: a literal, or a field and how its end is told."""
-
-    literal: str = ""
-    slot: _S | None = None
-    stop: str = ""
+    name: str
+    field: FieldSpec
+    fewest: int
+    most: int
+    stop: str
     """The character that the field ends at; where there is none, `tail` tells."""
-    tail: int = 0
+    tail: int
     """Characters after the field, where it takes all but these."""
-    fewest: int = 0
-    most: int = 0
-    good: set[str] = field(default_factory=set)
+    good: set[str]
     """Characters that the field is known to take."""
 
 
 @dataclass(frozen=True)
-class Straight(Generic[_S]):
-    """A pattern's steps, in order."""
+class Straight:
+    """A pattern's steps, in order: literal texts, and fields."""
 
-    steps: tuple[_Step[_S], ...]
+    steps: tuple[str | _Step, ...]
     folds: bool
     """Whether it also serves where upper and lower case are the same."""
 
-    def cut(self, name: str, fold: bool) -> list[tuple[_S, str]] | None:
-        """Return each field's characters, or None where the name does not fit."""
-        found: list[tuple[_S, str]] = []
-        at, size = 0, len(name)
+    def read(self, text: str, fold: bool) -> dict[str, Value] | None:
+        """Return each field's value, or None where the text does not fit."""
+        values: dict[str, Value] = {}
+        at, size = 0, len(text)
         for step in self.steps:
-            slot = step.slot
-            if slot is None:
-                literal, end = step.literal, at + len(step.literal)
-                if not name.startswith(literal, at) and not (
-                    fold and name[at:end].casefold() == literal.casefold()
+            if isinstance(step, str):
+                end = at + len(step)
+                if not text.startswith(step, at) and not (
+                    fold and text[at:end].casefold() == step.casefold()
                 ):
                     return None
                 at = end
                 continue
-            if step.fewest == step.most:
-                end = at + step.fewest
-            elif step.stop:
-                end = name.find(step.stop, at)
+            name, field, fewest, most, stop, tail, good = step
+            if fewest == most:
+                end = at + fewest
+            elif stop:
+                end = text.find(stop, at)
             else:
-                end = size - step.tail
-            if not step.fewest <= end - at <= step.most or end > size:
+                end = size - tail
+            if not fewest <= end - at <= most or end > size:
                 return None
-            raw = name[at:end]
-            if not step.good.issuperset(raw):
-                for char in raw:
-                    if char == "/" or not slot.field.takes(char):
-                        return None
-                if len(step.good) < 500:
-                    step.good.update(raw)
-            found.append((slot, raw))
+            raw = text[at:end]
+            if not good.issuperset(raw) and not _taken(step, raw):
+                return None
+            value = field.read(raw)
+            if value is None or values.setdefault(name, value) != value:
+                return None
             at = end
-        return found if at == size else None
+        return values if at == size else None
 
 
-def straight(tokens: Sequence[str | _S]) -> Straight[_S] | None:
+def _taken(step: _Step, raw: str) -> bool:
+    if any(char == "/" or not step.field.takes(char) for char in raw):
+        return False
+    if len(step.good) < 500:
+        step.good.update(raw)
+    return True
+
+
+def straight(tokens: Sequence[str | _Named]) -> Straight | None:
     """Return the quick way for a pattern, or None where some field's end is not plain to see."""
-    steps: list[_Step[_S]] = []
+    steps: list[str | _Step] = []
     folds = True
     for index, token in enumerate(tokens):
         if isinstance(token, str):
-            steps.append(_Step(literal=token))
+            steps.append(token)
             continue
         if isinstance(token.field, ChoiceField):
             return None
         fewest, most = token.field.widths()
-        step = _Step(slot=token, fewest=fewest, most=most)
         following = tokens[index + 1] if index + 1 < len(tokens) else ""
         stop = following[:1] if isinstance(following, str) else ""
         tail = _width(tokens[index + 1 :])
-        if fewest == most:
-            pass
-        elif stop and (stop == "/" or not token.field.takes(stop)):
-            step.stop = stop
-            folds = folds and stop.casefold() == stop.upper()
-        elif tail is not None:
-            step.tail = tail
+        if fewest == most or not (stop and (stop == "/" or not token.field.takes(stop))):
+            stop = ""
+            if fewest != most and tail is None:
+                return None
         else:
-            return None
-        steps.append(step)
+            folds = folds and stop.casefold() == stop.upper()
+        steps.append(_Step(token.name, token.field, fewest, most, stop, tail or 0, set()))
     return Straight(tuple(steps), folds)
 
 
-def _width(tokens: Sequence[str | _S]) -> int | None:
+def _width(tokens: Sequence[str | _Named]) -> int | None:
     """Return how many characters tokens have, or None where that is open."""
     total = 0
     for token in tokens:

@@ -11,7 +11,7 @@ from clever_ferry.boxes import Box, Contents, Entry
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.errors import KeyNeededError, UnsupportedError
 from clever_ferry.layers import Chain
-from clever_ferry.naming import Ambiguous, FieldSpec, Pattern, Value
+from clever_ferry.naming import Ambiguous, FieldSpec, Names, Pattern, Value
 from clever_ferry.recipes.facts import UNREADABLE, FactReader, FactsRead
 from clever_ferry.recipes.models import (
     ArrivingInfo,
@@ -102,33 +102,29 @@ class Edition:
 
     def enter(self, folder: str) -> bool:
         """Tell whether a folder of a berth may hold pieces."""
-        parts = folder.split("/")
-        return any(
-            all(
-                isinstance(segment.recall(part, fold=True), dict)
-                for segment, part in zip(above, parts, strict=True)
-            )
-            for above in self._folders.get(len(parts), ())
-        )
-
-    @cached_property
-    def _folders(self) -> dict[int, list[tuple[Pattern, ...]]]:
-        """The ways that folders of each depth can be named, each once."""
-        ways: dict[int, dict[tuple[str, ...], tuple[Pattern, ...]]] = {}
-        every = [pattern for file in self.files for pattern in file.patterns]
-        for pattern in (*every, *self.rebuilt):
-            for depth in range(1, pattern.depth + 1):
-                above = pattern.segments[:depth]
-                ways.setdefault(depth, {})[tuple(one.text for one in above)] = above
-        return {depth: list(found.values()) for depth, found in ways.items()}
+        return self._names[True].leads(folder) or self._made_anew.leads(folder)
 
     def barred(self, name: str) -> bool:
         """Tell whether the recipe says that a file or entry is never to be touched."""
-        return any(pattern.match(name, fold=True) is not None for pattern in self.never)
+        return bool(self._barred.read(name))
 
     def rebuilds(self, name: str) -> bool:
         """Tell whether the game makes a file or entry anew where it is missing."""
-        return any(pattern.match(name, fold=True) is not None for pattern in self.rebuilt)
+        return bool(self._made_anew.read(name))
+
+    @cached_property
+    def _names(self) -> dict[bool, Names[PieceFile]]:
+        """The names of pieces, where upper and lower case are the same and where they are not."""
+        every = [(pattern, file) for file in self.files for pattern in file.patterns]
+        return {fold: Names(every, fold=fold) for fold in (False, True)}
+
+    @cached_property
+    def _barred(self) -> Names[None]:
+        return Names([(pattern, None) for pattern in self.never], fold=True)
+
+    @cached_property
+    def _made_anew(self) -> Names[None]:
+        return Names([(pattern, None) for pattern in self.rebuilt], fold=True)
 
     # Reading -----------------------------------------------------------------------------
 
@@ -216,21 +212,17 @@ class Edition:
     def _told(
         self, name: str, fold: bool, entry: Entry | None = None
     ) -> tuple[PieceFile, dict[str, Value]] | str | None:
-        found: list[tuple[PieceFile, dict[str, Value]]] = []
-        if self.barred(name):
+        read = self._names[fold].read(name)
+        if not read or self.barred(name):
             return None
-        depth, folded = name.count("/"), name.casefold()
-        folder, _, last = name.rpartition("/")
-        for file in self.files:
-            for pattern in file.patterns:
-                if depth != pattern.depth or not folded.endswith(pattern.ends):
-                    continue  # most are told apart by this, which is quick
-                values = pattern.match_in(folder, last, fold=fold)
-                if isinstance(values, Ambiguous):
-                    return f"{name} can be read in two ways by {pattern.text!r}"
-                if values is not None and (entry is None or file.is_it(entry)):
-                    found.append((file, values))
-                    break
+        found: list[tuple[PieceFile, dict[str, Value]]] = []
+        for file, values in read:
+            if isinstance(values, Ambiguous):
+                return f"{name} can be read in two ways as the {file.role}"
+            if found and found[-1][0] is file:
+                continue  # by another of its patterns
+            if entry is None or file.told is None or file.is_it(entry):
+                found.append((file, values))
         if len(found) > 1:
             roles = " or the ".join(file.role for file, _ in found)
             return f"{name} could be the {roles}"
