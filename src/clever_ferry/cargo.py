@@ -94,7 +94,8 @@ class Piece(NamedTuple):
     @property
     def key(self) -> tuple[str, tuple[tuple[str, int | str], ...]]:
         """Its role and fields: what it has in common with its like in another edition."""
-        return self.role, tuple(sorted(self.fields.items()))
+        fields = tuple(self.fields.items())
+        return self.role, fields if len(fields) < 2 else tuple(sorted(fields))
 
     @property
     def title(self) -> str:

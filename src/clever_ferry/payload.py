@@ -7,8 +7,7 @@ Each call of `chunks` starts anew; nothing is opened before the first chunk is a
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from dataclasses import dataclass
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from clever_ferry.errors import DamagedError
 
@@ -41,8 +40,7 @@ class Payload(Protocol):
         """Yield the bytes from the start."""
 
 
-@dataclass(frozen=True)
-class BytesPayload:
+class BytesPayload(NamedTuple):
     """Bytes that are in memory already."""
 
     data: bytes
@@ -58,8 +56,7 @@ class BytesPayload:
             yield self.data
 
 
-@dataclass(frozen=True)
-class StreamPayload:
+class StreamPayload(NamedTuple):
     """Bytes that a function makes anew at each reading."""
 
     start: Callable[[], Iterable[bytes]]
@@ -70,8 +67,7 @@ class StreamPayload:
         return iter(self.start())
 
 
-@dataclass(frozen=True)
-class JoinedPayload:
+class JoinedPayload(NamedTuple):
     """Several payloads one after the other."""
 
     parts: Sequence[Payload]
@@ -92,8 +88,7 @@ class JoinedPayload:
             yield from part.chunks()
 
 
-@dataclass(frozen=True)
-class SlicedPayload:
+class SlicedPayload(NamedTuple):
     """Another payload without its first `skip` bytes."""
 
     inner: Payload
@@ -122,6 +117,10 @@ def read_all(payload: Payload, *, limit: int, what: str) -> bytes:
 
     Raises DamagedError when it is longer than `limit` bytes.
     """
+    size, front = payload.size, getattr(payload, "front", None)
+    if front is not None and size is not None and size <= limit:
+        whole: bytes = front(size)
+        return whole
     parts: list[bytes] = []
     total = 0
     for chunk in payload.chunks():
@@ -136,7 +135,14 @@ def read_all(payload: Payload, *, limit: int, what: str) -> bytes:
 
 
 def head(payload: Payload, count: int) -> bytes:
-    """Return the first `count` bytes, fewer where the payload is shorter."""
+    """Return the first `count` bytes, fewer where the payload is shorter.
+
+    A payload that has a `front` of its own (as a file has) is read no further.
+    """
+    own = getattr(payload, "front", None)
+    if own is not None:
+        found: bytes = own(count)
+        return found
     parts: list[bytes] = []
     total = 0
     for chunk in payload.chunks():

@@ -13,7 +13,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.chunks import Chunks
@@ -49,8 +49,7 @@ from clever_ferry.payload import Payload
 __all__ = ["Chain", "Peeled", "compile_layers"]
 
 
-@dataclass(frozen=True)
-class Peeled:
+class Peeled(NamedTuple):
     """A payload without its wrapping, and what the wrapping said."""
 
     payload: Payload

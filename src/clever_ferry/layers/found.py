@@ -33,14 +33,13 @@ class Found:
     """What headers say of name fields: field name -> number, or hex digits."""
     of_payload: list[Check] = field(default_factory=list)
     """What headers say of the innermost payload."""
-    said: dict[str, dict[str, Any]] = field(default_factory=dict)
+    said: dict[str, Mapping[str, Any]] = field(default_factory=dict)
     """What headers say, by layout: for a wrapping elsewhere that has the same layout."""
     given: Mapping[str, int | str] = field(default_factory=dict)
     """What the user has stated, such as a key."""
 
 
-@dataclass(frozen=True)
-class Checked:
+class Checked(NamedTuple):
     """A payload whose reading ends with checks; DamagedError where one fails."""
 
     inner: Payload

@@ -40,7 +40,7 @@ class Header:
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, dict[str, Any]]:
         """Return what follows the header, checked by it, and the header's values."""
-        window = head(source, LARGEST_HEADER)
+        window = head(source, self.layout.size or LARGEST_HEADER)
         values, after = self.layout.read(window)
         inside = SlicedPayload(source, after)
         return self.checked(inside, values, found, window[:after]), values
@@ -49,7 +49,8 @@ class Header:
         self, inside: Payload, values: Mapping[str, Any], found: Found, raw: bytes
     ) -> Payload:
         """Return the bytes with the checks that the values (read from `raw`) state of them."""
-        found.said[self.layout.name] = dict(values)
+        name = self.layout.name
+        found.said[name] = values
         for own, field in self.layout.bound.items():
             value = values[own]
             found.bound[field] = value.hex() if isinstance(value, bytes) else value
@@ -57,7 +58,7 @@ class Header:
         for own, spec in self.layout.computed:
             kept = found.of_payload if spec.of == "payload" else checks
             front = self.layout.behind(raw, own) if spec.of == "onward" else b""
-            kept.append(Check(self.layout.name, own, spec, values[own], front))
+            kept.append(Check(name, own, spec, values[own], front))
         return Checked(inside, tuple(checks)) if checks else inside
 
     def dress(

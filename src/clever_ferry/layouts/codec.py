@@ -17,7 +17,7 @@ b'TAG \\x00\\x04Gull'
 from __future__ import annotations
 
 import copy
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping
 from typing import Any, NamedTuple
 
 from clever_ferry.layouts.computing import Computing
@@ -65,12 +65,8 @@ class Layout:
         self._computing = Computing(spec)
         self._placed = bool(self._computing.fields)
         self._parts = [step for step in self._steps if isinstance(step, Parts)]
-        fast = compile_fast(spec)
-        self.read_many: Callable[..., tuple[list[dict[str, Any]], int] | None] | None = None
-        """Reads many at once, or returns None where one does not fit (to be told by `read`)."""
-        self.write_many: Callable[[Sequence[Mapping[str, Any]]], bytes | None] | None = None
-        if fast is not None:
-            self.read_many, self.write_many = fast
+        self.fast = compile_fast(spec)
+        """Reads and writes many at once, where it can; what does not fit is told by `read`."""
         self._needed = tuple(
             name
             for field in spec.fields
@@ -100,9 +96,14 @@ class Layout:
 
         Raises LayoutError with the field's path and offset where the bytes do not fit.
         """
-        frame = Frame(self.name, data, at, len(data) if end is None else end, depth)
+        end = len(data) if end is None else end
         if depth > DEEPEST:
-            raise frame.fail("", at, f"layouts are nested more than {DEEPEST} deep")
+            raise LayoutError(self.name, "", at, f"layouts are nested more than {DEEPEST} deep")
+        if self.fast is not None:
+            done = self.fast.read_many(data, at, end, 1)
+            if done is not None:
+                return done[0][0], done[1]
+        frame = Frame(self.name, data, at, end, depth)
         values: dict[str, Any] = {}
         if not self._placed:
             for step in self._steps:
@@ -113,6 +114,11 @@ class Layout:
             frame.places[step.name] = (first, at)
         self._computing.check(frame, at, values)
         return values, at
+
+    @property
+    def size(self) -> int | None:
+        """Bytes of a value, where all have as many and that is plain to see; else None."""
+        return self.fast.size if self.fast is not None else None
 
     def read_whole(self, data: bytes) -> dict[str, Any]:
         """Read bytes that must hold one value and nothing more."""

@@ -1,4 +1,4 @@
-"""Quick reading and writing of many records of one simple layout.
+"""Quick reading and writing of one simple layout, many records at a time.
 
 For layouts of plain fields only, this writes out the straight code that one would write by
 hand, as functions. Nothing from a recipe gets into that code's text: names, sizes and
@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Callable, Mapping, Sequence
-from typing import Any
+from typing import Any, NamedTuple
 from uuid import UUID
 
 from clever_ferry.layouts.numbers import struct_for
@@ -21,16 +21,27 @@ from clever_ferry.layouts.spec import (
     IdentifierSpec,
     LayoutSpec,
     LengthSpec,
+    MagicSpec,
     NumberSpec,
     TextSpec,
     TimeSpec,
 )
 from clever_ferry.layouts.times import to_ns
 
-__all__ = ["compile_fast"]
+__all__ = ["Fast", "compile_fast"]
 
 ReadMany = Callable[[bytes, int, int, int], tuple[list[dict[str, Any]], int] | None]
 WriteMany = Callable[[Sequence[Mapping[str, Any]]], bytes | None]
+
+
+class Fast(NamedTuple):
+    """The functions for one layout; each returns None where something does not fit."""
+
+    read_many: ReadMany
+    write_many: WriteMany
+    size: int | None
+    """Bytes of a record, where all have as many."""
+
 
 _MISFITS = (struct.error, IndexError, UnicodeError, KeyError, TypeError, ValueError)
 
@@ -43,30 +54,31 @@ class _Code:
         self.read: list[str] = []
         self.write: list[str] = []
         self.items: list[str] = []
+        self.size: int | None = 0
 
     def keep(self, thing: Any) -> str:
         name = f"k{len(self.objects)}"
         self.objects[name] = thing
         return name
 
+    def fixed(self, size: int) -> None:
+        if self.size is not None:
+            self.size += size
 
-def compile_fast(spec: LayoutSpec) -> tuple[ReadMany, WriteMany] | None:
+
+def compile_fast(spec: LayoutSpec) -> Fast | None:
     """Return the functions, or None where the layout has fields that need more care."""
     code = _Code()
-    run: list[tuple[str, str]] = []  # (struct code, how to turn the number), by field
-    names: list[str] = []
+    run: list[NumberSpec | TimeSpec] = []
 
     def close_run() -> None:
         if run:
-            _numbers(code, names, run, spec.order)
+            _numbers(code, run, spec.order)
             run.clear()
-            names.clear()
 
     for field in spec.fields:
-        plain = _plain_number(field, spec.order)
-        if plain is not None:
-            names.append(getattr(field, "name", ""))
-            run.append(plain)
+        if isinstance(field, NumberSpec | TimeSpec) and _plain(field, spec.order):
+            run.append(field)
             continue
         close_run()
         if not _other(code, field, spec.order):
@@ -75,43 +87,48 @@ def compile_fast(spec: LayoutSpec) -> tuple[ReadMany, WriteMany] | None:
     return _built(code)
 
 
-def _plain_number(field: FieldSpec, order: str) -> tuple[str, str] | None:
-    own = getattr(field, "order", None)
-    if own not in (None, order):
-        return None
-    match field:
-        case NumberSpec(equals=None, usual=None, computed=None):
-            return field.kind, ""
-        case TimeSpec() if field.unit != "dos":
-            return field.within, field.unit
-    return None
+def _plain(field: NumberSpec | TimeSpec, order: str) -> bool:
+    if field.order not in (None, order):
+        return False
+    if isinstance(field, TimeSpec):
+        return field.unit != "dos"
+    return field.computed is None or field.computed.outside
 
 
-def _numbers(code: _Code, names: list[str], run: list[tuple[str, str]], order: str) -> None:
-    packing = struct_for([kind for kind, _ in run], order)
+def _numbers(code: _Code, run: Sequence[NumberSpec | TimeSpec], order: str) -> None:
+    kinds = [field.kind if isinstance(field, NumberSpec) else field.within for field in run]
+    packing = struct_for(kinds, order)
     unpack, pack = code.keep(packing.unpack_from), code.keep(packing.pack)
     variables = [f"n{len(code.items) + at}" for at in range(len(run))]
     code.read += [f"{', '.join(variables)}, = {unpack}(data, at)", f"at += {packing.size}"]
+    code.fixed(packing.size)
     given = []
-    for name, variable, (_, unit) in zip(names, variables, run, strict=True):
-        key = code.keep(name)
+    for variable, field in zip(variables, run, strict=True):
+        key = code.keep(field.name)
         value = variable
         got = f"item[{key}]"
-        if unit:
-            scale, offset = code.keep(_scale(unit)), code.keep(to_ns(0, unit))  # type: ignore[arg-type]
+        if isinstance(field, TimeSpec):
+            scale = code.keep(to_ns(1, field.unit) - to_ns(0, field.unit))
+            offset = code.keep(to_ns(0, field.unit))
             value = f"({variable} * {scale} + {offset} if {variable} else None)"
             got = f"(0 if (t := item[{key}]) is None else (t - {offset}) // {scale})"
+        elif field.equals is not None:
+            got = code.keep(field.equals)
+            code.read.append(f"if {variable} != {got}: return None")
+        elif field.usual is not None:
+            got = f"item.get({key}, {code.keep(field.usual)})"
         code.items.append(f"{key}: {value}")
         given.append(got)
     code.write.append(f"add({pack}({', '.join(given)}))")
 
 
-def _scale(unit: str) -> int:
-    return to_ns(1, unit) - to_ns(0, unit)  # type: ignore[arg-type]
-
-
 def _other(code: _Code, field: FieldSpec, order: str) -> bool:
     match field:
+        case MagicSpec():
+            right, size = code.keep(field.data), len(field.data)
+            code.read += [f"if data[at:at + {size}] != {right}: return None", f"at += {size}"]
+            code.write.append(f"add({right})")
+            code.fixed(size)
         case IdentifierSpec():
             make = code.keep(_mixed_text if field.order == "mixed" else _big_text)
             back = code.keep(_mixed_bytes if field.order == "mixed" else _big_bytes)
@@ -120,12 +137,14 @@ def _other(code: _Code, field: FieldSpec, order: str) -> bool:
             code.read += [f"{variable} = {make}(data[at:at + 16])", "at += 16"]
             code.items.append(f"{key}: {variable}")
             code.write.append(f"add({back}(item[{key}]))")
-        case BytesSpec(size=int(), computed=None):
-            key, size = code.keep(field.name), code.keep(field.size)
+            code.fixed(16)
+        case BytesSpec(size=int(size)) if field.computed is None or field.computed.outside:
+            key, count = code.keep(field.name), code.keep(size)
             variable = f"n{len(code.items)}"
-            code.read += [f"{variable} = data[at:at + {size}]", f"at += {size}"]
+            code.read += [f"{variable} = data[at:at + {count}]", f"at += {count}"]
             code.items.append(f"{key}: {variable}")
-            code.write += [f"t = item[{key}]", f"if len(t) != {size}: return None", "add(t)"]
+            code.write += [f"t = item[{key}]", f"if len(t) != {count}: return None", "add(t)"]
+            code.fixed(size)
         case BytesSpec(computed=None) | TextSpec(equals=None, ends=None, zero=None, pad=None):
             return _measured(code, field, order)
         case _:
@@ -135,6 +154,7 @@ def _other(code: _Code, field: FieldSpec, order: str) -> bool:
 
 def _measured(code: _Code, field: BytesSpec | TextSpec, order: str) -> bool:
     """Bytes or text with a length of fixed size in front."""
+    code.size = None
     if field.length is None:
         return False
     length = field.length
@@ -170,7 +190,7 @@ def _measured(code: _Code, field: BytesSpec | TextSpec, order: str) -> bool:
     return True
 
 
-def _built(code: _Code) -> tuple[ReadMany, WriteMany]:
+def _built(code: _Code) -> Fast:
     def block(lines: list[str], depth: int) -> str:
         return "\n".join("    " * depth + line for line in lines)
 
@@ -200,7 +220,7 @@ def write_many(items):
 """
     made: dict[str, Any] = dict(code.objects)
     exec(compile(text, "<layout>", "exec"), made)  # our own words and numbers only, see above
-    return made["read_many"], made["write_many"]
+    return Fast(made["read_many"], made["write_many"], code.size)
 
 
 def _big_text(data: bytes) -> str:

@@ -103,8 +103,8 @@ class List:
         if self.number is not None:
             return self._read_numbers(frame, at, end, left, values)
         layout, until = self.known[self.spec.of], self.spec.until
-        if left is not None and layout.read_many is not None:
-            done = layout.read_many(frame.data, at, end, left)
+        if left is not None and layout.fast is not None:
+            done = layout.fast.read_many(frame.data, at, end, left)
             if done is not None:
                 values[self.name], after = done
                 return after
@@ -149,7 +149,7 @@ class List:
                 raise out.fail(self.name, str(error)) from None
         else:
             inner = self.known[self.spec.of]
-            quick = inner.write_many(items) if inner.write_many is not None else None
+            quick = inner.fast.write_many(items) if inner.fast is not None else None
             data = (
                 quick
                 if quick is not None

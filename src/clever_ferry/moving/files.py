@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterator
-from operator import attrgetter
+from operator import itemgetter
 from pathlib import Path
 from typing import NamedTuple
 
@@ -36,24 +36,37 @@ class FilePayload(NamedTuple):
 
     def chunks(self) -> Iterator[bytes]:
         """Yield the bytes in chunks of a mebibyte."""
+        with self._open() as file:
+            self._same(file.stat())
+            while chunk := file.read(CHUNK):
+                yield chunk
+            self._same(file.stat())
+
+    def front(self, count: int) -> bytes:
+        """Return the first `count` bytes, fewer where the file is shorter."""
+        with self._open() as file:
+            wanted = min(count, self.size)
+            found = file.read(wanted)
+            while len(found) < wanted and (more := file.read(wanted - len(found))):
+                found += more
+            self._same(file.stat())
+            return found
+
+    def tail(self, count: int) -> bytes:
+        """Return the last `count` bytes, fewer where the file is shorter."""
+        with self._open() as file:
+            self._same(file.stat())
+            file.seek(max(0, self.size - count))
+            return file.read(count)
+
+    def _open(self) -> disk.Reader:
         try:
-            with disk.open_to_read(self.file) as file:
-                self._same(file.stat())
-                while chunk := file.read(CHUNK):
-                    yield chunk
-                self._same(file.stat())
+            return disk.open_to_read(self.file)
         except FileNotFoundError:
             raise NotFoundError(
                 f"The file {self.path} was there a moment ago and is gone.",
                 advice="Close the game and its store's program, then try again.",
             ) from None
-
-    def tail(self, count: int) -> bytes:
-        """Return the last `count` bytes, fewer where the file is shorter."""
-        with disk.open_to_read(self.file) as file:
-            self._same(file.stat())
-            file.seek(max(0, self.size - count))
-            return file.read(count)
 
     def _same(self, now: os.stat_result) -> None:
         if (now.st_size, now.st_mtime_ns) != (self.size, self.stamp):
@@ -82,27 +95,21 @@ class FolderFiles:
         while folders:
             here = folders.pop()
             inner: list[str] = []
-            for entry in self._entries(here):
-                path = f"{here}/{entry.name}" if here else entry.name
-                data = _stat_of(entry)
-                if data is None or is_link(data):
-                    continue
-                if stat.S_ISDIR(data.st_mode):
+            for name, data in self._listed(here):
+                path = f"{here}/{name}" if here else name
+                if data is None:
                     if enter(path):
                         inner.append(path)
-                elif stat.S_ISREG(data.st_mode):
-                    yield FileInfo(
-                        path, data.st_size, data.st_mtime_ns, data.st_ctime_ns, data.st_ino
-                    )
-                    seen += 1
+                    continue
+                yield FileInfo(path, data.st_size, data.st_mtime_ns, data.st_ctime_ns, data.st_ino)
+                seen += 1
                 if seen > _MOST_FILES:
                     raise DamagedError(f"{self.root} holds more than {_MOST_FILES:,} files.")
             folders.extend(reversed(inner))
 
-    def _entries(self, folder: str) -> list[os.DirEntry[str]]:
+    def _listed(self, folder: str) -> list[tuple[str, os.stat_result | None]]:
         try:
-            with os.scandir(f"{self.root}/{folder}" if folder else self.root) as listed:
-                return sorted(listed, key=_name_of)
+            return _listed(f"{self.root}/{folder}" if folder else str(self.root))
         except (FileNotFoundError, NotADirectoryError):
             return []
         except PermissionError:
@@ -179,12 +186,23 @@ class FolderFiles:
         return FilePayload(str(real), info.size if info else 0, info.stamp if info else 0)
 
 
-_name_of = attrgetter("name")
+_WINDOWS = os.name == "nt"
 
 
-def _stat_of(entry: os.DirEntry[str]) -> os.stat_result | None:
-    try:
-        # On Windows, scandir's cached times may lag behind; ask the file itself.
-        return os.lstat(entry.path)
-    except (FileNotFoundError, PermissionError):
-        return None
+def _listed(folder: str) -> list[tuple[str, os.stat_result | None]]:
+    """Return what is in a folder by name, files with their data and folders without; no links."""
+    found: list[tuple[str, os.stat_result | None]] = []
+    with os.scandir(folder) as listed:
+        for entry in listed:
+            try:
+                if _WINDOWS and is_link(os.lstat(entry.path)):
+                    continue  # a junction, which is no link to `entry`
+                if entry.is_dir(follow_symlinks=False):
+                    found.append((entry.name, None))
+                elif entry.is_file(follow_symlinks=False):
+                    # On Windows, scandir's own times may lag behind; ask the file itself.
+                    found.append((entry.name, os.lstat(entry.path)))
+            except (FileNotFoundError, PermissionError):
+                pass  # it has vanished, or is barred
+    found.sort(key=itemgetter(0))
+    return found

@@ -71,6 +71,8 @@ class Names(Generic[_T]):
 
         The values are remembered, and must not be changed.
         """
+        if not self._marks:
+            return []
         folder, slash, last = path.rpartition("/")
         ways = (self._known.get(folder) or self._folder(folder)).files
         if not ways or len(path) > LONGEST_NAME or (slash and not folder):
@@ -100,6 +102,7 @@ class Names(Generic[_T]):
         here, there = self._top, ""
         for depth, part in enumerate(path.split("/")):
             if not part or not here.folders:
+                self._known[path] = _NOTHING
                 return _NOTHING
             there = f"{there}/{part}" if depth else part
             further = self._known.get(there)

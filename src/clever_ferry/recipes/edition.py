@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from types import MappingProxyType
 from typing import Any
 
 from clever_ferry.boxes import Box, Contents, Entry
@@ -23,6 +24,8 @@ from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
 
 __all__ = ["Edition", "Game", "Listing", "values_of"]
 
+
+_NOTHING_SAID: Mapping[str, Any] = MappingProxyType({})
 
 _Key = tuple[tuple[Value, ...], int | None]
 """The values that make out a save, and its generation."""
@@ -119,6 +122,11 @@ class Edition:
         return {fold: Names(every, fold=fold) for fold in (False, True)}
 
     @cached_property
+    def _apart(self) -> frozenset[str]:
+        """The fields that make out a save and its generation, and so no piece of it."""
+        return frozenset([*self.key_fields, *filter(None, [self.newest])])
+
+    @cached_property
     def _barred(self) -> Names[None]:
         return Names([(pattern, None) for pattern in self.never], fold=True)
 
@@ -153,24 +161,29 @@ class Edition:
         spare: list[str] = []
 
         def take(entry: Entry, file: PieceFile, values: dict[str, Value], old: bool) -> None:
-            key = (tuple(values.get(name, "") for name in self.key_fields),
-                   int(values[self.newest]) if self.newest in values else None)  # fmt: skip
-            there = shared if self.pieces[file.role].shared else groups.setdefault(key, [])
             piece = self._piece(entry, file, values, known, old, keyless=keyless)
+            if self.pieces[file.role].shared:
+                there = shared
+            else:
+                key = (tuple([values.get(name, "") for name in self.key_fields]),
+                       int(values[self.newest]) if self.newest in values else None)  # fmt: skip
+                if key not in groups:
+                    groups[key] = []
+                    fields_of[key] = {k: values[k] for k in self.key_fields if k in values}
+                there = groups[key]
             if old and any(one.key == piece.key for one in there):
                 spare.append(entry.name)
                 return
             there.append(piece)
-            fields_of[key] = {k: values[k] for k in self.key_fields if k in values}
 
         for entry in contents.entries:
-            match self._told(entry.name, fold, entry):
-                case None:
-                    untold.append(entry)
-                case str(problem):
-                    problems.append(problem)
-                case PieceFile() as file, dict() as values:
-                    take(entry, file, values, False)
+            told = self._told(entry.name, fold, entry)
+            if told is None:
+                untold.append(entry)
+            elif isinstance(told, str):
+                problems.append(told)
+            else:
+                take(entry, *told, False)
         for entry in untold:
             found = self._old_copy(entry.name, fold)
             if found is None:
@@ -238,21 +251,19 @@ class Edition:
         *,
         keyless: bool,
     ) -> Piece:
-        shared = self.pieces[file.role].shared
-        apart = () if shared else (*self.key_fields, self.newest)
-        own = {k: v for k, v in values.items() if k not in apart}
-        problem, locked = entry.problem, ""
-        bound: dict[str, int | str] = {}
-        said: dict[str, Mapping[str, Any]] = {}
-        payload = entry.payload
+        own = values
+        if not self.pieces[file.role].shared:
+            own = {k: v for k, v in values.items() if k not in self._apart}
+        payload, problem, locked = entry.payload, entry.problem, ""
+        bound, said = _NOTHING_SAID, _NOTHING_SAID
         if not problem and (file.chain.layers or file.slip):
             try:
                 peeled = file.chain.peel(payload, given)
-                payload, bound, said = peeled.payload, dict(peeled.bound), dict(peeled.said)
+                payload, bound, said = peeled.payload, peeled.bound, peeled.said
                 if file.slip is not None:
                     read = file.slip.values(payload)
-                    bound |= file.slip.bound(read)
-                    said[file.slip.layout.name] = read
+                    bound = {**bound, **file.slip.bound(read)}
+                    said = {**said, file.slip.layout.name: read}
             except KeyNeededError as error:
                 if not keyless:
                     raise
@@ -262,21 +273,9 @@ class Edition:
             except OSError as error:
                 problem = f"it can't be read: {error.strerror or error}"
         return Piece(
-            file.role,
-            own,
-            payload,
-            entry.size,
-            entry.stamp,
-            entry.name,
-            entry.files,
-            problem,
-            bound,
-            said,
-            old,
-            file.slip.of if file.slip else "",
-            entry.payload,
-            locked,
-        )
+            file.role, own, payload, entry.size, entry.stamp, entry.name, entry.files, problem,
+            bound, said, old, file.slip.of if file.slip else "", entry.payload, locked,
+        )  # fmt: skip
 
     def _save(
         self, slot: int, fields: Mapping[str, Value], pieces: list[Piece],

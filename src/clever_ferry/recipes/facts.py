@@ -9,10 +9,11 @@ from contextlib import suppress
 from datetime import date
 from typing import Any, NamedTuple
 
+import msgspec
+
 from clever_ferry.cargo import Fact, Piece
 from clever_ferry.errors import (
     DamagedError,
-    FerryError,
     KeyNeededError,
     NotFoundError,
     RefusedError,
@@ -30,6 +31,7 @@ UNREADABLE = (DamagedError, NotFoundError, RefusedError)
 """What a piece can do to its reader: be damaged, or gone, or changed while it was read."""
 
 _LARGEST_TEXT = 16 << 20
+_SINGLE = (int, float, str)
 _TOP = "\0top"
 """Stands for what an INI file says before its first section."""
 _LAYOUT_WINDOW = 1 << 16
@@ -47,6 +49,18 @@ class FactsRead(NamedTuple):
     """The add-ons that the save uses."""
 
 
+class _Source(NamedTuple):
+    """What facts are read from: a piece, and how it is opened."""
+
+    role: str
+    layout: str | None
+    opens: tuple[str, ...] | None
+
+
+_Wanted = tuple[int, str, FactInfo]
+"""Which of the facts it is, its key, and what the recipe says of it."""
+
+
 class FactReader:
     """Reads a game's facts, as its recipe says."""
 
@@ -60,6 +74,17 @@ class FactReader:
     ) -> None:
         self._facts, self._pieces = facts, pieces
         self._layouts, self._layers, self._packs = layouts, layers, packs
+        self._named: list[_Wanted] = []
+        self._wanted: dict[_Source, list[_Wanted]] = {}
+        for place, (key, info) in enumerate(facts.items()):
+            if info.source is None:
+                self._named.append((place, key, info))
+            else:
+                source = _Source(info.source, info.layout, info.opens)
+                self._wanted.setdefault(source, []).append((place, key, info))
+        self._packs_source = _Source(packs.source, None, packs.opens) if packs else None
+        if self._packs_source is not None:
+            self._wanted.setdefault(self._packs_source, [])
 
     @property
     def from_names(self) -> frozenset[str]:
@@ -96,57 +121,56 @@ class FactReader:
         `given` is what the user has stated. Raises KeyNeededError where a key is missing; with
         `keyless`, that is only noted.
         """
-        facts: list[Fact] = []
+        facts: list[Fact | None] = [None] * len(self._facts)
         problems: list[str] = []
         notes: list[str] = []
-        opened: dict[object, Any] = {}
-        for key, info in self._facts.items():
-            if info.field is not None:
-                if info.field in fields:
-                    facts.append(_fact(key, info, fields[info.field]))
-                continue
-            piece = next((one for one in pieces if one.role == info.source), None)
+        packs: tuple[str, ...] = ()
+        for place, key, info in self._named:
+            if info.field is not None and info.field in fields:
+                facts[place] = _fact(key, info, fields[info.field])
+        first = {piece.role: piece for piece in reversed(pieces)}
+        for source, wanted in self._wanted.items():
+            piece = first.get(source.role)
             if piece is None or piece.problem or piece.locked:
                 continue  # a missing or unreadable piece is told as such
             try:
-                value = point(self._opened(opened, info, piece, given), info.at or "")
+                inside = self._open(source, piece, given)
             except KeyNeededError as error:
                 if not keyless:
                     raise
                 notes.append(f"{piece.entry}: {error.what} {error.advice}")
                 continue
             except UnsupportedError as error:
-                notes.append(f"{info.label} is not known: {error.what.rstrip('.')}")
+                why = error.what.rstrip(".")
+                notes += [f"{info.label} is not known: {why}" for _, _, info in wanted]
                 continue
             except UNREADABLE as error:
                 problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
                 continue
-            if isinstance(value, int | float | str):
-                facts.append(_fact(key, info, value))
-            else:
-                problems.append(f"{info.label}: {info.at} in the {piece.title} is no single value")
-        packs = self._packs_used(opened, pieces, given) if self._packs else ()
+            except OSError as error:
+                problems.append(f"{piece.entry}: it can't be read: {error.strerror or error}")
+                continue
+            for place, key, info in wanted:
+                try:
+                    value = point(inside, info.at or "")
+                except DamagedError as error:
+                    problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
+                    continue
+                if isinstance(value, _SINGLE):
+                    facts[place] = _fact(key, info, value)
+                else:
+                    problems.append(
+                        f"{info.label}: {info.at} in the {piece.title} is no single value"
+                    )
+            if self._packs is not None and source == self._packs_source:
+                used = every(inside, self._packs.at)
+                packs = tuple(dict.fromkeys(str(one) for one in used if isinstance(one, str | int)))
         return FactsRead(
-            tuple(facts), tuple(dict.fromkeys(problems)), tuple(dict.fromkeys(notes)), packs
+            tuple([fact for fact in facts if fact is not None]),
+            tuple(dict.fromkeys(problems)),
+            tuple(dict.fromkeys(notes)),
+            packs,
         )
-
-    def _packs_used(
-        self,
-        opened: dict[object, Any],
-        pieces: Sequence[Piece],
-        given: Mapping[str, int | str] | None,
-    ) -> tuple[str, ...]:
-        assert self._packs is not None
-        used = self._packs
-        info = FactInfo(label=used.label, source=used.source, at="", opens=used.opens)
-        piece = next((one for one in pieces if one.role == info.source), None)
-        if piece is None or piece.problem or piece.locked:
-            return ()
-        try:
-            found = every(self._opened(opened, info, piece, given), self._packs.at)
-        except (*UNREADABLE, UnsupportedError, KeyNeededError):
-            return ()  # told as a problem of the facts beside
-        return tuple(dict.fromkeys(str(one) for one in found if isinstance(one, str | int)))
 
     def check(self, piece: Piece, given: Mapping[str, int | str] | None = None) -> str:
         """Read a piece to its end, through the layers that it opens by; return what is damaged.
@@ -167,32 +191,14 @@ class FactReader:
             return f"it can't be read: {error.strerror or error}"
         return ""
 
-    def _opened(
-        self,
-        opened: dict[object, Any],
-        info: FactInfo,
-        piece: Piece,
-        given: Mapping[str, int | str] | None,
-    ) -> Any:
-        how = (info.source, info.layout, info.opens)
-        if how not in opened:
-            try:
-                opened[how] = self._open(info, piece, given)
-            except (*UNREADABLE, UnsupportedError, KeyNeededError) as error:
-                opened[how] = error
-            except OSError as error:
-                opened[how] = DamagedError(f"it can't be read: {error.strerror or error}.")
-        if isinstance(opened[how], FerryError):
-            raise opened[how]
-        return opened[how]
-
-    def _open(self, info: FactInfo, piece: Piece, given: Mapping[str, int | str] | None) -> Any:
+    def _open(self, source: _Source, piece: Piece, given: Mapping[str, int | str] | None) -> Any:
+        """Return what is in a piece, as values."""
         payload: Payload = piece.payload
-        opens = self._pieces[piece.role].opens if info.opens is None else info.opens
+        opens = self._pieces[piece.role].opens if source.opens is None else source.opens
         for name in opens:
             payload = self._layers[name].peel(payload, given).payload
-        if info.layout is not None:
-            return self._layouts[info.layout].read(head(payload, _LAYOUT_WINDOW))[0]
+        if source.layout is not None:
+            return self._layouts[source.layout].read(head(payload, _LAYOUT_WINDOW))[0]
         raw = read_all(payload, limit=_LARGEST_TEXT, what=f"The {piece.title}")
         holds = self._pieces[piece.role].holds
         if holds == "ini":
@@ -205,6 +211,10 @@ class FactReader:
 
 
 def _read_json(raw: bytes, piece: Piece) -> Any:
+    try:
+        return msgspec.json.decode(raw)  # the same values as by `json`, but strict, and quicker
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+        pass
     try:
         return json.loads(raw)
     except (ValueError, RecursionError) as error:
@@ -224,9 +234,10 @@ def _read_ini(raw: bytes, piece: Piece) -> Any:
 
 
 def _fact(key: str, info: FactInfo, value: int | float | str) -> Fact:
-    if isinstance(value, str) and info.unit in ("s", "count", "days-0"):
+    unit = info.unit
+    if isinstance(value, str) and unit in ("s", "count", "days-0"):
         value = _number(value)  # INI and XML know text alone
-    return Fact(key, info.label, value, in_words(value, info.unit), info.unit)
+    return Fact(key, info.label, value, in_words(value, unit), unit)
 
 
 def _number(text: str) -> int | float | str:
@@ -242,8 +253,10 @@ def in_words(value: int | float | str, unit: str | None) -> str:
     >>> in_words(43500, "s"), in_words(1250, "count"), in_words(712225, "days-0")
     ('12 h 05 min', '1,250', '1950-01-03')
     """
-    if isinstance(value, str | bool):
-        return visible(str(value)).replace("\n", "\N{REPLACEMENT CHARACTER}")
+    if isinstance(value, str):
+        return visible(value).replace("\n", "\N{REPLACEMENT CHARACTER}")
+    if isinstance(value, bool):
+        return str(value)
     if isinstance(value, float) and not math.isfinite(value):
         return "no number"
     match unit:
