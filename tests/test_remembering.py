@@ -15,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from clever_ferry.api import open_ferry
+from clever_ferry.cargo import Piece, Save
 from clever_ferry.finding.berths import Berth, OpenBerth, open_berth
 from clever_ferry.finding.remembering import open_remembered
 from clever_ferry.keeping.readings import Readings
@@ -35,18 +36,16 @@ def shown(opened: OpenBerth) -> object:
     """Return what a listing says, without bytes and headers, which are not remembered."""
     plain = BytesPayload(b"")
 
-    def bare(save: object) -> object:
-        pieces = tuple(
-            one._replace(payload=plain, wrapped=None, said={})
-            for one in save.pieces  # type: ignore[attr-defined]
-        )
-        return replace(save, pieces=pieces)  # type: ignore[type-var]
+    def bare(pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:
+        return tuple(one._replace(payload=plain, wrapped=None, said={}) for one in pieces)
+
+    def told(saves: tuple[Save, ...]) -> tuple[Save, ...]:
+        return tuple(one._replace(pieces=bare(one.pieces)) for one in saves)
 
     listing = opened.listing
-    shared = tuple(one._replace(payload=plain, wrapped=None, said={}) for one in listing.shared)
     return replace(
-        listing, saves=tuple(map(bare, listing.saves)), behind=tuple(map(bare, listing.behind)),  # type: ignore[arg-type]
-        shared=shared,
+        listing, saves=told(listing.saves), behind=told(listing.behind),
+        shared=bare(listing.shared),
     )  # fmt: skip
 
 

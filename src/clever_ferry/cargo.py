@@ -107,8 +107,7 @@ _HARDLY_PLAYED = 600
 """Seconds of play time below which a save is taken for a throwaway."""
 
 
-@dataclass(frozen=True)
-class Save:
+class Save(NamedTuple):
     """One save: its pieces, the slot (counted from 1), its name's fields, and its facts."""
 
     slot: int

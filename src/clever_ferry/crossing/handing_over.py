@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import replace
 
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.errors import NotFoundError, RefusedError, UnsupportedError
@@ -61,7 +60,7 @@ def handed_over(game: Game, save: Save, to: str) -> Save:
         else:
             piece = _renamed(piece, info, host, name)
         pieces.append(piece)
-    return replace(save, pieces=tuple(pieces))
+    return save._replace(pieces=tuple(pieces))
 
 
 def _info(game: Game) -> HandoverInfo:

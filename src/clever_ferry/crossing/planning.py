@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from uuid import UUID
 
 from clever_ferry.cargo import Piece, Save
@@ -271,7 +271,7 @@ def _move(
         if one.fields == (replaced.fields if replaced else fields)
     ]
     adopted = _adopted(save, replaced, target)
-    whole = replace(save, pieces=(*save.pieces, *adopted))
+    whole = save._replace(pieces=(*save.pieces, *adopted))
     laid = lay(edition, whole, fields, known, replaced, max(turns, default=0) + 1)
     kept = {item.piece.key for item in laid}
     left = tuple(p for p in save.pieces if p.key not in kept and not p.describes)

@@ -33,6 +33,7 @@ __all__ = [
     "give_attributes",
     "make_folder",
     "open_to_read",
+    "read_front",
     "remove_folder",
     "rename",
     "set_times",
@@ -164,6 +165,18 @@ def create(path: Path) -> Writer:
 def open_to_read(path: Path | str) -> Reader:
     """Open a file; it is never locked nor changed."""
     return Reader(path)
+
+
+def read_front(path: Path | str, count: int) -> tuple[bytes, os.stat_result]:
+    """Return a file's first bytes, fewer where it is shorter, and its data after that."""
+    handle = os.open(path, os.O_RDONLY | _BINARY)
+    try:
+        found = os.read(handle, count)
+        while len(found) < count and (more := os.read(handle, count - len(found))):
+            found += more
+        return found, os.fstat(handle)
+    finally:
+        os.close(handle)
 
 
 def copy(source: Path, new: Path) -> None:

@@ -44,13 +44,12 @@ class FilePayload(NamedTuple):
 
     def front(self, count: int) -> bytes:
         """Return the first `count` bytes, fewer where the file is shorter."""
-        with self._open() as file:
-            wanted = min(count, self.size)
-            found = file.read(wanted)
-            while len(found) < wanted and (more := file.read(wanted - len(found))):
-                found += more
-            self._same(file.stat())
-            return found
+        try:
+            found, now = disk.read_front(self.file, min(count, self.size))
+        except FileNotFoundError:
+            raise self._gone() from None
+        self._same(now)
+        return found
 
     def tail(self, count: int) -> bytes:
         """Return the last `count` bytes, fewer where the file is shorter."""
@@ -63,10 +62,13 @@ class FilePayload(NamedTuple):
         try:
             return disk.open_to_read(self.file)
         except FileNotFoundError:
-            raise NotFoundError(
-                f"The file {self.path} was there a moment ago and is gone.",
-                advice="Close the game and its store's program, then try again.",
-            ) from None
+            raise self._gone() from None
+
+    def _gone(self) -> NotFoundError:
+        return NotFoundError(
+            f"The file {self.path} was there a moment ago and is gone.",
+            advice="Close the game and its store's program, then try again.",
+        )
 
     def _same(self, now: os.stat_result) -> None:
         if (now.st_size, now.st_mtime_ns) != (self.size, self.stamp):

@@ -1,6 +1,7 @@
 """Many patterns at once: a path is read by all of them, folder by folder.
 
-What a folder's name says is read once for all that lies in it, and remembered.
+Patterns that begin alike are one way until they part, and what a folder's name says is read once
+for all that lies in it.
 
 >>> from clever_ferry.naming import NumberField, compile_pattern
 >>> slot = {"slot": NumberField(type="number")}
@@ -14,7 +15,8 @@ What a folder's name says is read once for all that lies in it, and remembered.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Generic, NamedTuple, TypeVar
+from dataclasses import dataclass, field
+from typing import Generic, TypeVar
 
 from clever_ferry.naming.fields import Value
 from clever_ferry.naming.pattern import LONGEST_NAME, Ambiguous, Pattern
@@ -25,29 +27,22 @@ _REMEMBERED = 20_000
 
 _T = TypeVar("_T")
 _Read = dict[str, Value] | Ambiguous
-_Fit = tuple[Pattern, int, _Read]
 
 
-class _Way(NamedTuple):
-    """A pattern that a folder's path fits as far as it goes."""
+@dataclass
+class _Level:
+    """What may stand in a folder: names that are fixed text, and names with fields."""
 
-    pattern: Pattern
-    rank: int
-    """Which of all patterns it is."""
-    above: _Read
-    """What the path says so far."""
-    plain: str
-    """The next name where that is fixed text, casefolded where case does not count."""
-
-
-class _Folder(NamedTuple):
-    """What may lie in a folder: further folders, and files."""
-
-    folders: tuple[_Way, ...]
-    files: tuple[_Way, ...]
+    folders: dict[str, _Level] = field(default_factory=dict)
+    named: dict[object, tuple[Pattern, _Level]] = field(default_factory=dict)
+    """Folders by what tells their patterns apart."""
+    files: dict[str, list[int]] = field(default_factory=dict)
+    """Which of all patterns end here in this name."""
+    ends: list[tuple[Pattern, int]] = field(default_factory=list)
 
 
-_NOTHING = _Folder((), ())
+_Here = tuple[tuple[_Level, _Read], ...]
+"""The ways that lead to a folder, and what its path says by each."""
 
 
 class Names(Generic[_T]):
@@ -55,45 +50,65 @@ class Names(Generic[_T]):
 
     def __init__(self, patterns: Iterable[tuple[Pattern, _T]], *, fold: bool = False) -> None:
         self._fold = fold
-        listed = list(patterns)
-        self._marks = [mark for _, mark in listed]
-        ways: list[_Fit] = [(pattern, rank, {}) for rank, (pattern, _) in enumerate(listed)]
-        self._top = self._sorted(ways, 0)
-        self._known = {"": self._top}
+        self._patterns = list(patterns)
+        top = _Level()
+        for rank, (pattern, _) in enumerate(self._patterns):
+            *above, last = pattern.segments
+            level = top
+            for segment in above:
+                plain = self._plain(segment)
+                if plain:
+                    level = level.folders.setdefault(plain, _Level())
+                else:
+                    apart = (segment.tokens, *(one.tokens for one in segment.shorter))
+                    level = level.named.setdefault(apart, (segment, _Level()))[1]
+            plain = self._plain(last)
+            if plain:
+                level.files.setdefault(plain, []).append(rank)
+            else:
+                level.ends.append((last, rank))
+        self._top: _Here = ((top, {}),)
+        self._known: dict[str, _Here] = {"": self._top}
 
     def leads(self, folder: str) -> bool:
         """Tell whether a folder may hold files that a pattern fits, or folders that do."""
-        there = self._folder(folder)
-        return bool(there.folders or there.files)
+        return bool(self._here(folder))
 
     def read(self, path: str) -> list[tuple[_T, _Read]]:
         """Return what a path says by each pattern that it fits, in their order.
 
         The values are remembered, and must not be changed.
         """
-        if not self._marks:
+        if not self._patterns:
             return []
         folder, slash, last = path.rpartition("/")
-        ways = (self._known.get(folder) or self._folder(folder)).files
-        if not ways or len(path) > LONGEST_NAME or (slash and not folder):
+        here = self._known.get(folder)
+        if here is None:
+            here = self._here(folder)
+        if not here or len(path) > LONGEST_NAME or (slash and not folder):
             return []
-        folded = last.casefold() if self._fold else last
-        found: list[tuple[_T, _Read]] = []
-        for pattern, rank, above, plain in ways:
-            if plain:
-                if folded != plain or len(last) != len(plain):
-                    continue
-                own: _Read | None = {}
-            else:
-                own = pattern.segments[-1].match(last, fold=self._fold)
-            values = _joined(above, own)
+        fold = self._fold
+        plain = self._as_plain(last)
+        found: list[tuple[int, _Read | None]] = []
+        for level, above in here:
+            for rank in level.files.get(plain, ()):
+                found.append((rank, above))
+            for pattern, rank in level.ends:
+                own = pattern.match(last, fold=fold)
+                if own is not None:
+                    found.append((rank, _joined(above, own)))
+        if len(found) > 1:
+            found.sort(key=_rank)
+        read: list[tuple[_T, _Read]] = []
+        for rank, values in found:
+            pattern, mark = self._patterns[rank]
             if isinstance(values, Ambiguous):  # the whole may tell what a part does not
-                values = pattern.match(path, fold=self._fold)
+                values = pattern.match(path, fold=fold)
             if values is not None:
-                found.append((self._marks[rank], values))
-        return found
+                read.append((mark, values))
+        return read
 
-    def _folder(self, path: str) -> _Folder:
+    def _here(self, path: str) -> _Here:
         known = self._known.get(path)
         if known is not None:
             return known
@@ -101,56 +116,49 @@ class Names(Generic[_T]):
             self._known = {"": self._top}
         here, there = self._top, ""
         for depth, part in enumerate(path.split("/")):
-            if not part or not here.folders:
-                self._known[path] = _NOTHING
-                return _NOTHING
+            if not part or not here:
+                here = ()
+                break
             there = f"{there}/{part}" if depth else part
             further = self._known.get(there)
             if further is None:
-                further = self._known[there] = self._inner(here, part, depth)
+                further = self._known[there] = tuple(self._further(here, part))
             here = further
+        self._known[path] = here
         return here
 
-    def _inner(self, here: _Folder, part: str, depth: int) -> _Folder:
-        """Return what may lie in a folder of this name within another."""
-        folded = part.casefold() if self._fold else part
-        ways: list[_Fit] = []
-        said: dict[tuple[object, ...], _Read | None] = {}
-        for pattern, rank, above, plain in here.folders:
-            own: _Read | None = None
-            if not plain:
-                segment = pattern.segments[depth]
-                alike = (segment.tokens, *(one.tokens for one in segment.shorter))
-                if alike not in said:
-                    said[alike] = segment.match(part, fold=self._fold)
-                own = said[alike]
-            elif folded == plain and len(part) == len(plain):
-                own = {}
-            values = _joined(above, own)
-            if values is not None:
-                ways.append((pattern, rank, values))
-        return self._sorted(ways, depth + 1)
+    def _further(self, here: _Here, part: str) -> Iterable[tuple[_Level, _Read]]:
+        """Yield the ways into a folder of this name within another."""
+        plain = self._as_plain(part)
+        for level, above in here:
+            if plain in level.folders:
+                yield level.folders[plain], above
+            for pattern, inner in level.named.values():
+                own = pattern.match(part, fold=self._fold)
+                values = None if own is None else _joined(above, own)
+                if values is not None:
+                    yield inner, values
 
-    def _sorted(self, ways: Iterable[_Fit], depth: int) -> _Folder:
-        folders: list[_Way] = []
-        files: list[_Way] = []
-        for pattern, rank, above in ways:
-            last = depth == pattern.depth
-            text = pattern.segments[depth].plain
-            plain = text.casefold() if self._fold else text
-            way = _Way(pattern, rank, above, plain if len(plain) == len(text) else "")
-            (files if last else folders).append(way)
-        return _Folder(tuple(folders), tuple(files)) if folders or files else _NOTHING
+    def _plain(self, segment: Pattern) -> str:
+        """Return a segment's fixed text, as names are compared with it; else ''."""
+        return self._as_plain(segment.plain)
+
+    def _as_plain(self, name: str) -> str:
+        """Return a name as fixed texts are kept; '' where its cases have different lengths."""
+        if not self._fold:
+            return name
+        folded = name.casefold()
+        return folded if len(folded) == len(name) else ""
 
 
-def _joined(above: _Read, own: _Read | None) -> _Read | None:
+def _rank(found: tuple[int, object]) -> int:
+    return found[0]
+
+
+def _joined(above: _Read, own: _Read) -> _Read | None:
     """Return what a folder and a name in it say together; None where they disagree."""
-    if own is None:
-        return None
     if isinstance(above, Ambiguous) or isinstance(own, Ambiguous):
         return own if isinstance(own, Ambiguous) else above
-    if not own:
-        return above
     for key, value in above.items():
         if own.get(key, value) != value:
             return None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from functools import cached_property
 from types import MappingProxyType
 from typing import Any
@@ -226,8 +226,12 @@ class Edition:
         self, name: str, fold: bool, entry: Entry | None = None
     ) -> tuple[PieceFile, dict[str, Value]] | str | None:
         read = self._names[fold].read(name)
-        if not read or self.barred(name):
+        if not read or (self.never and self.barred(name)):
             return None
+        if len(read) == 1:
+            file, values = read[0]
+            if file.told is None and not isinstance(values, Ambiguous):
+                return file, values  # most are so
         found: list[tuple[PieceFile, dict[str, Value]]] = []
         for file, values in read:
             if isinstance(values, Ambiguous):
@@ -327,7 +331,7 @@ class Edition:
                 problems.append(f"{piece.entry}: {problem}")
             else:
                 problems += self._unlike_its_slip(piece, save)
-        return replace(save, problems=tuple(dict.fromkeys(problems)))
+        return save._replace(problems=tuple(dict.fromkeys(problems)))
 
     def unlike(self, piece: Piece, save: Save, berth_fields: Mapping[str, Value]) -> list[str]:
         """Return where a piece's wrapping names another account, world or slot than it is in.

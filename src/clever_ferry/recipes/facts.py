@@ -159,9 +159,8 @@ class FactReader:
                 if isinstance(value, _SINGLE):
                     facts[place] = _fact(key, info, value)
                 else:
-                    problems.append(
-                        f"{info.label}: {info.at} in the {piece.title} is no single value"
-                    )
+                    where = f"{info.at} in the {piece.title}"
+                    problems.append(f"{info.label}: {where} is no single value")
             if self._packs is not None and source == self._packs_source:
                 used = every(inside, self._packs.at)
                 packs = tuple(dict.fromkeys(str(one) for one in used if isinstance(one, str | int)))
