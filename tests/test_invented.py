@@ -164,6 +164,92 @@ def test_a_backup_needs_no_key(secret: Den, tmp_path: Path) -> None:
     assert file.read_bytes() == kept
 
 
+TURNS = """\
+recipe = 1
+[game]
+id = "secret"
+title = "Secret"
+[pieces]
+note = { needed = true, holds = "json" }
+guest = { each = "player" }
+[facts]
+name = { label = "Name", from = "note", at = "/name" }
+time = { label = "Played", from = "note", at = "/time", unit = "s" }
+[handover]
+guest = "guest"
+says = { piece = "note", at = "/players/0" }
+lists = [{ piece = "note", at = "/players/*" }]
+[editions.plain]
+title = "plain"
+berths = [{ on = "any", under = "given", path = "plain" }]
+fields = { slot = { type = "number" }, player = { type = "word" } }
+files = [
+  { role = "note", path = "{slot}.note" },
+  { role = "guest", path = "{slot}-{player}.guest" },
+]
+[editions.made]
+title = "encrypted"
+berths = [{ on = "any", under = "given", path = "made" }]
+newest = "turn"
+fields = { slot = { type = "number" }, turn = { type = "number" }, player = { type = "word" } }
+files = [
+  { role = "note", path = "{slot}.{turn}.bin", layers = ["locked"] },
+  { role = "guest", path = "{slot}.{turn}.{player}.guest", layers = ["locked"] },
+]
+[layers]
+locked = [{ kind = "aes", mode = "gcm", key = { given = "key" } }]
+"""
+
+
+def test_what_changes_encrypted_saves_takes_their_key(secret: Den, tmp_path: Path) -> None:
+    secret.recipe("secret", TURNS)
+    give, made = ("--give", f"key={'5' * 32}"), tmp_path / "made"
+    plain, there = f"secret/plain@{tmp_path}", f"secret/made@{tmp_path}"
+
+    def carry(seconds: int) -> None:
+        told = {"name": "Loft", "time": seconds, "players": ["Isa", "Wren"]}
+        (tmp_path / "plain" / "1.note").write_text(json.dumps(told))
+        for player in told["players"]:  # type: ignore[attr-defined]
+            (tmp_path / "plain" / f"1-{player}.guest").write_text(player)
+        secret.cferry("cross", plain, there, "--yes", *give)
+
+    def shown() -> dict[str, Any]:
+        facts: dict[str, Any] = secret.cferry("slots", there, "--json", *give).data[0]["saves"][0]
+        return facts
+
+    # The game writes an emptier generation in front.
+    carry(7)
+    files = {path.name: path.read_bytes() for path in made.iterdir()}
+    secret.cferry("undo", "--yes")
+    carry(9000)
+    for name, data in files.items():
+        (made / name.replace("1.1.", "1.2.")).write_bytes(data)
+    assert shown()["facts"]["time"] == 7
+    assert "--give key=HEX" in secret.cferry("tidy", there, "--yes", code=2).err
+    secret.cferry("tidy", there, "--yes", *give)
+    assert shown()["facts"]["time"] == 9000
+    # A slot comes back out of a backup.
+    secret.cferry("backup", there)
+    before = shown()
+    (made / "1.1.bin").write_bytes(files["1.1.bin"])
+    restore = ("restore", "latest", "--slot", "1", "--yes", "--replace")
+    assert "--give key=HEX" in secret.cferry(*restore, code=2).err
+    secret.cferry(*restore, *give)
+    assert shown()["facts"] == before["facts"]
+    # And the guest takes the host's place.
+    over = ("handover", f"{there}:1", "--to", "Wren", "-o", str(tmp_path / "over.zip"))
+    assert "--give key=HEX" in secret.cferry(*over, code=2).err
+    secret.cferry(*over, "--here", "--yes", *give)
+    made.rename(tmp_path / "mine")
+    made.mkdir()
+    take = ("handover", there, "--take", str(tmp_path / "over.zip"), "--yes")
+    assert "If it is encrypted: --give key=HEX" in secret.cferry(*take, code=5).err
+    secret.cferry(*take, *give)
+    assert shown()["facts"] == before["facts"]
+    secret.cferry("cross", there, f"{plain}:2", "--yes", *give)
+    assert json.loads((tmp_path / "plain" / "2.note").read_text())["players"][0] == "Wren"
+
+
 KEPT = SECRET.replace(
     'note = { needed = true, holds = "json" }',
     'note = { needed = true, holds = "json", opens = ["locked"] }',

@@ -262,7 +262,7 @@ class Ferry:
         if source.startswith("file:"):
             chosen = None
             from_berth = self.harbours.berth_in(
-                Path(source.removeprefix("file:")), other, edition, from_account
+                Path(source.removeprefix("file:")), other, edition, from_account, given
             )
         else:
             start = parse_address(source)
@@ -354,20 +354,28 @@ class Ferry:
 
     # Worlds that friends share, and what games write in front -------------------------------
 
-    def handover(self, where: str, to: str, account: str | None = None) -> Handover:
+    def handover(
+        self,
+        where: str,
+        to: str,
+        account: str | None = None,
+        given: Mapping[str, str] | None = None,
+    ) -> Handover:
         """Plan to hand a world over to a guest who is to host it; nothing is written.
 
         `carry_out(handover.here)` does so in the own copy, and `write_handover` writes a file.
         """
         from clever_ferry.handovers import plan_handover
 
-        return plan_handover(self._chosen(where, account), to)
+        return plan_handover(self._chosen(where, account, given), to, given)
 
-    def hidden(self, where: str, account: str | None = None) -> tuple[OpenBerth, list[Hidden]]:
+    def hidden(
+        self, where: str, account: str | None = None, given: Mapping[str, str] | None = None
+    ) -> tuple[OpenBerth, list[Hidden]]:
         """Return a berth, and its carried saves that a newer generation stands before."""
         from clever_ferry.crossing.tidying import hidden_saves
 
-        opened = self._chosen(where, account)
+        opened = self._chosen(where, account, given)
         return opened, hidden_saves(opened, self.log())
 
     def tidy(
@@ -380,9 +388,11 @@ class Ferry:
         self._refuse_busy(opened.berth, game_closed)
         return tidy(opened, hidden, self.keeps, progress=progress)
 
-    def _chosen(self, where: str, account: str | None) -> OpenBerth:
+    def _chosen(
+        self, where: str, account: str | None, given: Mapping[str, str] | None
+    ) -> OpenBerth:
         address = parse_address(where)
-        opened = open_berth(self.berth(address, account, writing=True))
+        opened = open_berth(self.berth(address, account, writing=True), given=given)
         return _only(opened, select(opened.listing.saves, address.slots, opened.berth.address))
 
     def plan_undo(self, number: int | None = None) -> Undoing:

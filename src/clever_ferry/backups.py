@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
 
@@ -110,11 +110,13 @@ class Backups:
         }
         return undoable | set(self._keeps.journal.open())
 
-    def plan_restore(self, ident: str, slots: str | None = None) -> Restoring | Plan:
+    def plan_restore(
+        self, ident: str, slots: str | None = None, given: Mapping[str, str] | None = None
+    ) -> Restoring | Plan:
         """Say what restoring a backup will do.
 
         A whole backup comes back file by file. Some of its slots, or a backup of some slots of
-        a box, come back as a crossing from the backup.
+        a box, come back as a crossing from the backup; `given` is the key that this needs.
         """
         snapshot = self.snapshot(ident)
         partial = snapshot.about.boxed and not snapshot.about.whole
@@ -128,19 +130,20 @@ class Backups:
                 advice=f"`cferry restore {ident} --to FOLDER` writes its files into any folder.",
             )
         kept = SnapshotFiles(self._locker, snapshot, fold=berth.fold)
-        source = open_berth(replace(berth, within=kept, label=f"backup {snapshot.id}"))
+        label = f"backup {snapshot.id}"
+        source = open_berth(replace(berth, within=kept, label=label), given=given)
         if slots is None:
             own = {save.key for save in snapshot.saves}
             chosen = [save for save in source.listing.saves if kept_save(save).key in own]
         else:
-            chosen = select(source.listing.saves, slots, f"backup {snapshot.id}")
+            chosen = select(source.listing.saves, slots, label)
         refuse_damaged(self._locker, snapshot, [path for save in chosen for path in save.files])
         plan = make_plan(
             source,
-            open_berth(berth),
+            open_berth(berth, given=given),
             chosen=",".join(str(save.slot) for save in chosen),
             slots=None,
-            given={},
+            given=given or {},
             random=os.urandom,
             as_it_was=True,
         )

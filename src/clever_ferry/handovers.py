@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -34,10 +34,11 @@ class Handover:
     """What it takes to have the own copy handed over, too."""
 
 
-def plan_handover(opened: OpenBerth, to: str) -> Handover:
+def plan_handover(opened: OpenBerth, to: str, given: Mapping[str, str] | None = None) -> Handover:
     """Plan to hand the one chosen save of a berth over; nothing is written.
 
-    Raises WrongUseError where several are chosen, and what `handed_over` raises.
+    `given` is the key that its saves are encrypted by. Raises WrongUseError where several are
+    chosen, and what `handed_over` raises.
     """
     saves = opened.listing.saves
     berth = opened.berth
@@ -51,8 +52,8 @@ def plan_handover(opened: OpenBerth, to: str) -> Handover:
     after = handed_over(berth.game, before, to)
     source = replace(opened, listing=replace(opened.listing, saves=(after,)))
     here = make_plan(
-        source, opened, chosen=None, slots=None, given={}, random=os.urandom, as_it_was=True,
-        itself=True,
+        source, opened, chosen=None, slots=None, given=given or {}, random=os.urandom,
+        as_it_was=True, itself=True,
     )  # fmt: skip
     return Handover(
         opened, before, after, host_of(berth.game, before), host_of(berth.game, after), here
@@ -82,7 +83,7 @@ def _files(handover: Handover, berth: Berth) -> Iterator[Output]:
     pattern = next((place.pattern for place in berth.edition.berths if place.pattern), None)
     depth = len(pattern.segments) if pattern else 1
     above = "/".join(berth.root.parts[-depth:])
-    known = {**berth.places, **berth.fields}
+    known = {**handover.here.given, **berth.places, **berth.fields}
     save = handover.after
     for item in lay(berth.edition, save, save.fields, known, handover.before, save.turn or 1):
         yield Output(f"{above}/{item.put.name}", item.put.payload, item.put.stamp)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -170,12 +170,13 @@ class Harbours:
         return [_named(_where_recipes_say(place, game, edition), place) for place in places]
 
     def look_at(
-        self, place: Harbour, games: Sequence[Game], only: Sequence[str] | None = None
-    ) -> Search:
+        self, place: Harbour, games: Sequence[Game], only: Sequence[str] | None = None,
+        given: Mapping[str, str] | None = None,
+    ) -> Search:  # fmt: skip
         """Look for all berths of some games at a harbour; `only` some editions, if it is given.
 
         A plain folder, and an export in which nothing is where recipes say, are searched for
-        anything that reads as these games' saves.
+        anything that reads as these games' saves; `given` is the key of encrypted ones.
         """
         every = [
             (game, edition)
@@ -187,20 +188,24 @@ class Harbours:
             *(_where_recipes_say(place, game, edition) for game, edition in every)
         )
         if not found.berths and (place.kind == "folder" or place.export is not None):
-            found = found.with_(*(self._loose(place, game, edition) for game, edition in every))
+            found = found.with_(*(self._loose(place, *one, given) for one in every))
         return _named(found, place)
 
-    def berth_in(self, path: Path, game: Game, like: Edition, edition: str | None) -> Berth:
+    def berth_in(
+        self, path: Path, game: Game, like: Edition, edition: str | None,
+        given: Mapping[str, str] | None = None,
+    ) -> Berth:  # fmt: skip
         """Return the berth that a file, a folder or an archive from anywhere is for a game.
 
-        Which edition it is from is told by its content; `edition` decides where several fit,
-        else the edition `like` if it is one of them. Raises UnsupportedError where none fits.
+        Which edition it is from is told by its content (`given` is the key of encrypted saves);
+        `edition` decides where several fit, else the edition `like` if it is one of them.
+        Raises UnsupportedError where none fits.
         """
         if not is_there(path):
             raise NotFoundError(f"There is no file or folder {path}.")
         place = self.named_or_at(str(path.absolute()))
         if is_folder(path) or place.export is not None:
-            found = list(self.look_at(place, [game]).berths)
+            found = list(self.look_at(place, [game], given=given).berths)
         else:
             files = OneFile(FolderFiles(path.absolute().parent, fold=True), path.name)
             found = [
@@ -209,18 +214,20 @@ class Harbours:
                 if likely(berth := Berth(
                     game, one, str(path), self.computer.system, path.absolute().parent, {}, files,
                     label=str(path),
-                ))
+                ), given)
             ]  # fmt: skip
         fitting = [one for one in found if edition in (None, one.edition.id)]
         fitting = [one for one in fitting if one.edition.id == like.id] or fitting
         if not fitting:
+            secrets = sorted({name for one in game.editions.values() for name in one.secrets})
             raise UnsupportedError(
                 f"{path} does not read as a save of {game.title}.",
                 details=("Its editions name their files:", *(
                     f"  {one.title}: {', '.join(f.patterns[0].text for f in one.files[:3])}"
                     for one in game.editions.values()
                 )),
-                advice="If the download was renamed, give it back its name.",
+                advice="If the download was renamed, give it back its name."
+                + "".join(f" If it is encrypted: --give {name}=HEX" for name in secrets),
             )  # fmt: skip
         if len(fitting) > 1:
             raise ChoiceNeededError(
@@ -232,11 +239,13 @@ class Harbours:
             )
         return fitting[0]
 
-    def _loose(self, place: Harbour, game: Game, edition: Edition) -> Search:
+    def _loose(
+        self, place: Harbour, game: Game, edition: Edition, given: Mapping[str, str] | None = None
+    ) -> Search:
         ground: Ground = DiskGround(place.path, self.computer.fold)
         if place.export is not None:
             ground = ArchiveGround(place.export, place.path)
-        return find_loose(self.computer, game, edition, ground)
+        return find_loose(self.computer, game, edition, ground, given)
 
 
 def _where_recipes_say(place: Harbour, game: Game, edition: Edition) -> Search:

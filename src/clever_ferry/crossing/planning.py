@@ -163,7 +163,7 @@ def make_plan(
     _refuse_foreign_given(named, target)
     goals = goals_of(saves, target, slots, given)
     moves = [
-        _move(save, goal, target, _own(save) if as_it_was else given, random)
+        _move(save, goal, target, {**given, **(_own(save) if as_it_was else {})}, random)
         for save, goal in zip(saves, goals, strict=True)
     ]
     if not itself:

@@ -117,7 +117,7 @@ def tidy(
     with keeps.lock(berth.root, f"tidying {berth.address}"):
         keeps.journal.refuse_open(berth.root)
         await_quiet(berth.files, opened.contents.files, left_by_us(keeps, berth.root))
-        now = open_berth(berth, facts=False).contents
+        now = open_berth(berth, facts=False, keyless=True).contents
         refuse_changed(changed=_state(now.entries) != _state(opened.contents.entries))
         with recorded(keeps, token, started, _story(opened, hidden), clock) as line:
             aim = Aim(
@@ -132,7 +132,8 @@ def tidy(
                 yield from berth.edition.box.write(opened.contents, [], removes, making)
 
             def settle(made: Changed) -> Tidied:
-                turns = {save.slot: save.turn for save in open_berth(berth).listing.saves}
+                left = open_berth(berth, facts=False, keyless=True).listing
+                turns = {save.slot: save.turn for save in left.saves}
                 if any(turns.get(one.front.slot) != one.front.turn for one in hidden):
                     raise NotProvenError(
                         "What was carried does not come to the front, so it was put back.",

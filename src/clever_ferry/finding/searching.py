@@ -160,8 +160,13 @@ def berth_at(computer: Computer, game: Game, edition: Edition, place: Path) -> B
 _DEEPEST, _MOST_FOLDERS = 12, 4_000
 
 
-def find_loose(computer: Computer, game: Game, edition: Edition, ground: Ground) -> Search:
+def find_loose(
+    computer: Computer, game: Game, edition: Edition, ground: Ground,
+    given: Mapping[str, str] | None = None,
+) -> Search:  # fmt: skip
     """Find an edition's saves anywhere in a folder or an archive, by names and contents.
+
+    `given` is the key of encrypted ones; without it, their contents tell nothing.
 
     Looks into at most 4,000 folders, twelve levels deep; a folder that holds saves is not
     looked into further.
@@ -174,7 +179,7 @@ def find_loose(computer: Computer, game: Game, edition: Edition, ground: Ground)
         seen += 1
         place = ground.place(path)
         berth = _berth(computer, game, edition, ground, path, _told_by_name(edition, place))
-        if _saves_by_name(berth) and likely(berth):
+        if _saves_by_name(berth) and likely(berth, given):
             found.append(berth)
         elif path.count("/") < _DEEPEST:
             inner = [f"{path}/{name}" if path else name for name in ground.folders(path)]
@@ -204,10 +209,10 @@ def _saves_by_name(berth: Berth) -> bool:
         return False
 
 
-def likely(berth: Berth) -> bool:
+def likely(berth: Berth, given: Mapping[str, str] | None = None) -> bool:
     """Tell by contents whether these are an edition's saves: any one reads as it should."""
     try:
-        saves = open_berth(berth).listing.saves
+        saves = open_berth(berth, given=given).listing.saves
     except (FerryError, OSError):
         return False
     if not berth.edition.reader.reads_content:

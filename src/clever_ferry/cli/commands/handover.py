@@ -9,7 +9,7 @@ import click
 
 from clever_ferry.cli.commands.cross import command as cross
 from clever_ferry.cli.described import save_data
-from clever_ferry.cli.here import can_ask, choose, closed_option, ferry_here
+from clever_ferry.cli.here import can_ask, choose, closed_option, ferry_here, give_option
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import (
     console,
@@ -43,13 +43,14 @@ __all__ = ["command"]
 @click.option("--dry-run", is_flag=True, help="Show what would be done and change nothing.")
 @click.option("--yes", is_flag=True, help="Do it without asking.")
 @click.option("--replace", is_flag=True, help="With --take and --yes: a save may be replaced.")
+@give_option
 @closed_option
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_context
 def command(
     context: click.Context, where: str, player: str | None, output: Path | None, here: bool,
     take: Path | None, account: str | None, dry_run: bool, yes: bool, replace: bool,
-    game_closed: bool, as_json: bool,
+    given: dict[str, str], game_closed: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Hand a world that friends play together over to another host.
 
@@ -67,21 +68,25 @@ def command(
     if take is not None:
         context.invoke(
             cross, places=(where,), from_file=take, to_account=account, dry_run=dry_run, yes=yes,
-            replace=replace, game_closed=game_closed, as_json=as_json,
+            replace=replace, given=given, game_closed=game_closed, as_json=as_json,
         )  # fmt: skip
         return
     assert player is not None
-    _give(context.obj, where, player, output, here, account, dry_run, yes, game_closed, as_json)
+    _hand_over(
+        context.obj, where, player, output, here, account, dry_run, yes, given, game_closed, as_json
+    )
 
 
-def _give(
+def _hand_over(
     computer: Path | None, where: str, player: str, output: Path | None, here: bool,
-    account: str | None, dry_run: bool, yes: bool, game_closed: bool, as_json: bool,
+    account: str | None, dry_run: bool, yes: bool, given: dict[str, str], game_closed: bool,
+    as_json: bool,
 ) -> None:  # fmt: skip
     ferry = ferry_here(computer)
     ask = can_ask() and not as_json and not yes
     planned = choose(
-        lambda answers: ferry.handover(where, player, answers.get("--account", account)), ask=ask
+        lambda answers: ferry.handover(where, player, answers.get("--account", account), given),
+        ask=ask,
     )
     if output is None and not here and not dry_run:
         raise WrongUseError(

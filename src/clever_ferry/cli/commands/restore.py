@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.described import kept_data, plan_data
-from clever_ferry.cli.here import can_ask, closed_option, ferry_here
+from clever_ferry.cli.here import can_ask, closed_option, ferry_here, give_option
 from clever_ferry.cli.plans import print_plan
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import (
@@ -42,12 +42,13 @@ __all__ = ["command"]
 @click.option("--dry-run", is_flag=True, help="Show what would be done and change nothing.")
 @click.option("--yes", is_flag=True, help="Do it without asking.")
 @click.option("--replace", is_flag=True, help="With --yes: saves of today may be replaced.")
+@give_option
 @closed_option
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
 def command(
     computer: Path | None, ident: str, slots: str | None, folder: Path | None, dry_run: bool,
-    yes: bool, replace: bool, game_closed: bool, as_json: bool,
+    yes: bool, replace: bool, given: dict[str, str], game_closed: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Bring a backup back: files, names and time stamps as they were.
 
@@ -58,7 +59,7 @@ def command(
     if folder is not None:
         _extract(ferry, ident, folder, slots, dry_run, as_json)
         return
-    plan = ferry.backups.plan_restore(ident, slots)
+    plan = ferry.backups.plan_restore(ident, slots, given)
     if not as_json:
         _print(plan)
     if dry_run:

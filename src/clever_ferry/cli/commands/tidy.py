@@ -9,7 +9,7 @@ import click
 
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import NOTHING
-from clever_ferry.cli.here import can_ask, choose, closed_option, ferry_here
+from clever_ferry.cli.here import can_ask, choose, closed_option, ferry_here, give_option
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import console, echo_json, escape, facts_line, size, when
 from clever_ferry.errors import WrongUseError
@@ -25,12 +25,13 @@ __all__ = ["command"]
 @click.option("--account", metavar="NAME", help="Whose saves, where several have some.")
 @click.option("--dry-run", is_flag=True, help="Show what would go and change nothing.")
 @click.option("--yes", is_flag=True, help="Do it without asking.")
+@give_option
 @closed_option
 @click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
 @click.pass_obj
 def command(
     computer: Path | None, where: str, account: str | None, dry_run: bool, yes: bool,
-    game_closed: bool, as_json: bool,
+    given: dict[str, str], game_closed: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Find saves that a game wrote in front of what was carried, and take them away.
 
@@ -42,7 +43,7 @@ def command(
     ferry = ferry_here(computer)
     ask = can_ask() and not as_json and not yes
     opened, hidden = choose(
-        lambda answers: ferry.hidden(where, answers.get("--account", account)), ask=ask
+        lambda answers: ferry.hidden(where, answers.get("--account", account), given), ask=ask
     )
     wrong = [one for one in hidden if not one.goes_on]
     if not as_json:
