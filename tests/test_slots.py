@@ -49,6 +49,22 @@ def test_two_places_say_which_side_is_ahead(den: Den) -> None:
     den.cferry("slots", "saltglass/tern", "saltglass/depot", "saltglass/tern", code=2)
 
 
+def test_the_way_that_is_named_goes_from_the_side_that_is_ahead(den: Den) -> None:
+    for command in ("slots", "pairs"):
+        for places in ("saltglass/tern", "saltglass/depot"), ("saltglass/depot", "saltglass/tern"):
+            told = den.cferry(command, *places).out.splitlines()
+            ahead = {
+                "Heron Point is ahead in Cobalt Depot (account 100200300).": "depot:3 tern:1",
+                "Saltmarsh is ahead in Tern Arcade (account 5a17c0ffee42).": "tern:2 depot:1",
+            }[told[-2]]
+            start, goal = (f"saltglass/{one}" for one in ahead.split())
+            assert told[-1] == f"To carry it over: cferry cross {start} {goal} --dry-run"
+            if command == "pairs":
+                den.cferry("cross", start, goal, "--yes", "--replace")
+    told = den.cferry("pairs", "saltglass/tern", "saltglass/depot").out.splitlines()
+    assert told[-1] == "Both sides have the same progress: nothing needs to be carried."
+
+
 def save(slot: int, played: float, data: bytes, stamp: int = 0, name: str = "Town") -> Save:
     piece = Piece("world", {}, BytesPayload(data), len(data), stamp, "w", ("w",))
     facts = (Fact("name", "Name", name, name), Fact("time", "Played", played, "", "s"))

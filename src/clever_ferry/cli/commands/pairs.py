@@ -19,6 +19,7 @@ from clever_ferry.cli.screen import (
     numbered,
     table,
 )
+from clever_ferry.cli.ways import way_between
 from clever_ferry.proving.relating import told_relation
 
 if TYPE_CHECKING:
@@ -64,13 +65,9 @@ def command(
                 f"No save's, and left alone: {counted(len(rest), 'file')} of "
                 f"{escape(berth.edition.title)}: {escape(shown)}", soft_wrap=True
             )  # fmt: skip
-    back = other.berth.within is not None  # an archive is only read
-    start, goal = (other.berth, one.berth) if back else (one.berth, other.berth)
-    sides = ((pair.related.second if back else pair.related.first) for pair in pairs.pairs)
-    save = next(filter(None, sides), None)
-    if save is not None:
-        out.print(f"To carry one: cferry cross {escape(start.address)}:{save.slot} "
-                  f"{escape(goal.address)} --dry-run", soft_wrap=True)  # fmt: skip
+    way = way_between(one.berth, other.berth, [pair.related for pair in pairs.pairs])
+    if way:
+        out.print(escape(way), soft_wrap=True)
 
 
 def _print_pair(pair: Pair, one: Berth, other: Berth) -> None:

@@ -28,6 +28,7 @@ from clever_ferry.cli.screen import (
     when,
     when_cell,
 )
+from clever_ferry.cli.ways import way_between
 from clever_ferry.errors import WrongUseError
 from clever_ferry.proving.relating import Related, relate
 
@@ -116,6 +117,10 @@ def command(
         _print_saves(one)
     if related is not None:
         _print_related(opened, related)
+        way = way_between(opened[0].berth, opened[1].berth, related)
+        if way:
+            out.print(escape(way), soft_wrap=True)
+            return
     full = [one for one in opened if one.listing.saves]
     played = [one for one in full if not all(save.throwaway for save in one.listing.saves)]
     start = next(iter(played or full), None)
