@@ -289,6 +289,47 @@ def test_a_generated_layout_refuses_or_rewrites_any_damage(
     assert layout.write(read) == damaged
 
 
+OF_HEADERS: list[tuple[dict[str, Any], st.SearchStrategy[Any]]] = [
+    ({"type": "magic", "text": "SGLS"}, st.none()),
+    ({"type": "u16", "name": "fixed", "equals": 3}, st.just(3)),
+    ({"type": "i16", "name": "usual", "usual": -7}, st.integers(-9, 9)),
+    ({"type": "u32", "name": "plain"}, st.integers(0, 99)),
+    ({"type": "bytes", "name": "world", "size": 5}, st.binary(min_size=5, max_size=5)),
+    ({"type": "u32", "name": "inner", "computed": {"what": "size", "of": "inside"}},
+     st.integers(0, 99)),
+    ({"type": "bytes", "name": "hash", "size": 16, "computed": {"what": "md5", "of": "payload"}},
+     st.binary(min_size=16, max_size=16)),
+    ({"type": "text", "name": "town", "length": "u8"}, st.text(max_size=5)),
+    ({"type": "time", "name": "when", "unit": "ms"}, st.just(86_400 * 10**9)),
+]  # fmt: skip
+
+
+@given(st.lists(st.sampled_from(OF_HEADERS), min_size=1, unique_by=id), st.data())
+def test_the_quick_way_says_what_the_steps_say(
+    fields: list[tuple[dict[str, Any], st.SearchStrategy[Any]]], data: st.DataObject
+) -> None:
+    specs = [field for field, _ in fields]
+    order = data.draw(ORDERS)
+    quick, slow = (made(*specs, order=order) for _ in range(2))
+    assert quick.fast is not None
+    slow.fast = None
+    values = {f["name"]: data.draw(of) for f, of in fields if f["type"] != "magic"}
+    raw = quick.write(values)
+    assert quick.fast.write_many([values]) == raw
+    assert quick.size in (None, len(raw))
+    bare = {name: value for name, value in values.items() if name not in ("fixed", "usual")}
+    assert quick.fast.write_many([bare]) == quick.write(bare)
+    for some in (raw, raw + b"more", raw[: data.draw(st.integers(0, len(raw)))],
+                 bytes(one ^ (at == len(raw) // 2) for at, one in enumerate(raw))):  # fmt: skip
+        said: list[Any] = []
+        for layout in (quick, slow):
+            try:
+                said.append(layout.read(some))
+            except LayoutError as error:
+                said.append(str(error))
+        assert said[0] == said[1]
+
+
 @given(a_layout(), st.integers(0, 5), st.data())
 def test_an_edit_rewrites_only_what_must_change(
     drawn: tuple[Layout, dict[str, Any]], number: int, data: st.DataObject
