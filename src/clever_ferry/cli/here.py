@@ -10,9 +10,9 @@ from typing import TypeVar
 import click
 
 from clever_ferry.api import Ferry, open_ferry
-from clever_ferry.errors import ChoiceNeededError, WrongUseError
+from clever_ferry.errors import ChoiceNeededError
 
-__all__ = ["can_ask", "choose", "closed_option", "ferry_here", "give_option"]
+__all__ = ["can_ask", "choose", "ferry_here"]
 
 _T = TypeVar("_T")
 
@@ -31,36 +31,6 @@ def ferry_here(computer: Path | None) -> Ferry:
             style = "yellow"
         click.secho(told, fg=style, err=True)
     return ferry
-
-
-def give_option(command: _T) -> _T:
-    """Add the option by which a user states what no recipe can know."""
-    return click.option(
-        "--give",
-        "given",
-        multiple=True,
-        metavar="NAME=VALUE",
-        callback=_pairs,
-        help="State what no recipe can know: a key, or a part of the name the target is to have.",
-    )(command)  # type: ignore[type-var]
-
-
-def closed_option(command: _T) -> _T:
-    """Add the option by which a user states that the game does not run."""
-    return click.option(
-        "--game-closed", is_flag=True,
-        help="The game is closed: don't stop at signs that it runs.",
-    )(command)  # type: ignore[type-var]  # fmt: skip
-
-
-def _pairs(context: click.Context, option: object, texts: tuple[str, ...]) -> dict[str, str]:
-    pairs = {}
-    for text in texts:
-        name, sign, value = text.partition("=")
-        if not sign or not name or not value:
-            raise WrongUseError(f"--give {text}: it must be NAME=VALUE.")
-        pairs[name] = value
-    return pairs
 
 
 def can_ask() -> bool:

@@ -11,6 +11,7 @@ import click
 from clever_ferry.cli.described import kept_data
 from clever_ferry.cli.exits import DAMAGED
 from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.options import account_option, change_options, json_option
 from clever_ferry.cli.progress import bar, telling
 from clever_ferry.cli.screen import (
     console,
@@ -71,12 +72,12 @@ def command() -> None:
 @command.command("make", hidden=True)
 @click.argument("where")
 @click.option("--note", default="", metavar="TEXT", help="A word to know it by later.")
-@click.option("--account", metavar="NAME", help="Whose saves, where several accounts have some.")
+@account_option
 @click.option(
     "--reread", is_flag=True,
     help="Read all files again, also those that look as they did at the last backup.",
 )  # fmt: skip
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def make(
     computer: Path | None, where: str, note: str, account: str | None, reread: bool, as_json: bool
@@ -119,7 +120,7 @@ def _save(save: KeptSave) -> str:
 @command.command("list")
 @click.argument("where", required=False)
 @click.option("--all", "every", is_flag=True, help=f"All, not only the newest {_SHOWN}.")
-@click.option("--json", "as_json", is_flag=True, help="Print all as JSON.")
+@json_option
 @click.pass_obj
 def list_(computer: Path | None, where: str | None, every: bool, as_json: bool) -> None:
     """List backups, the newest first; WHERE is a game or one of its editions.
@@ -164,7 +165,7 @@ def _saves(one: Kept) -> str:
 
 @command.command("show")
 @click.argument("ident", metavar="ID")
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def show(computer: Path | None, ident: str, as_json: bool) -> None:
     """Show one backup with every file. ID may be some of it, or `latest`."""
@@ -190,7 +191,7 @@ def show(computer: Path | None, ident: str, as_json: bool) -> None:
 
 @command.command("verify")
 @click.argument("ident", metavar="[ID]", required=False)
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def verify(computer: Path | None, ident: str | None, as_json: bool) -> None:
     """Read all that is kept (or one backup) to the last byte, and say what is damaged."""
@@ -250,7 +251,7 @@ def _print_verified(found: Verified) -> None:
     "-o", "--to", "file", type=click.Path(path_type=Path), required=True, metavar="FILE.zip",
     help="The zip to write.",
 )  # fmt: skip
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def export(computer: Path | None, ident: str, file: Path, as_json: bool) -> None:
     """Write a backup as a zip that any program unpacks, and BagIt tools (RFC 8493) verify."""
@@ -290,9 +291,8 @@ def _keep(name: str, default: int, what: str) -> Callable[[_C], _C]:
 @_keep("daily", 14, "the newest of each of the last N days that have any")
 @_keep("weekly", 8, "the newest of each of the last N weeks")
 @_keep("monthly", 12, "the newest of each of the last N months")
-@click.option("--dry-run", is_flag=True, help="Show what would go and change nothing.")
-@click.option("--yes", is_flag=True, help="Do it without asking.")
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@change_options
+@json_option
 @click.pass_obj
 def prune(
     computer: Path | None, last: int, daily: int, weekly: int, monthly: int, dry_run: bool,

@@ -10,6 +10,7 @@ import click
 
 from clever_ferry.boxes import Making
 from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, echo_json, escape
 from clever_ferry.unboxing.taking_apart import put_together
 
@@ -22,7 +23,7 @@ __all__ = ["command"]
     "-o", "--out", type=click.Path(path_type=Path), metavar="NEW", required=True,
     help="The file or folder to make; it must not be there yet.",
 )  # fmt: skip
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(computer: Path | None, folder: Path, out: Path, as_json: bool) -> None:
     """Put together again what `cferry unbox` has taken apart into FOLDER.

@@ -8,7 +8,8 @@ import click
 
 from clever_ferry.cli.described import berth_data, save_data
 from clever_ferry.cli.exits import DAMAGED, NOTHING
-from clever_ferry.cli.here import can_ask, choose, ferry_here, give_option
+from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.options import account_option, give_option, json_option
 from clever_ferry.cli.screen import (
     console,
     counted,
@@ -25,9 +26,9 @@ __all__ = ["command"]
 
 @click.command("check")
 @click.argument("where")
-@click.option("--account", metavar="NAME", help="Whose saves, where several accounts have some.")
+@account_option
 @give_option
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(
     computer: Path | None, where: str, account: str | None, given: dict[str, str], as_json: bool

@@ -10,7 +10,8 @@ from rich.console import Console
 
 from clever_ferry.cli.described import plan_data, proof_data
 from clever_ferry.cli.exits import IN_PART
-from clever_ferry.cli.here import can_ask, choose, closed_option, ferry_here, give_option
+from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.options import change_options, closed_option, give_option, json_option
 from clever_ferry.cli.plans import print_plan
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import (
@@ -50,8 +51,7 @@ __all__ = ["command"]
 @click.option(
     "--packs-ok", is_flag=True, help="The target's game has the add-ons, though they are not seen."
 )
-@click.option("--dry-run", is_flag=True, help="Show the plan and change nothing.")
-@click.option("--yes", is_flag=True, help="Carry it out without asking.")
+@change_options
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
 @click.option(
     "--from-account", metavar="NAME", help="Whose saves to take, where several have some."
@@ -59,7 +59,7 @@ __all__ = ["command"]
 @click.option("--to-account", metavar="NAME", help="Whose saves to write, where several have some.")
 @give_option
 @closed_option
-@click.option("--json", "as_json", is_flag=True, help="Print plan and result as JSON.")
+@json_option
 @click.pass_obj
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, echo_json, escape, heading, indented, steps, table
 from clever_ferry.finding import parse_address
 from clever_ferry.recipes.telling import EditionTold, RouteTold, told_edition, told_route
@@ -20,7 +21,7 @@ __all__ = ["command"]
 
 @click.command("explain")
 @click.argument("what", metavar="GAME[/EDITION]")
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(computer: Path | None, what: str, as_json: bool) -> None:
     """Tell in plain words where a game's saves are, how they are kept, and what crossings do.

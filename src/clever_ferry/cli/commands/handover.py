@@ -9,7 +9,14 @@ import click
 
 from clever_ferry.cli.commands.cross import command as cross
 from clever_ferry.cli.described import save_data
-from clever_ferry.cli.here import can_ask, choose, closed_option, ferry_here, give_option
+from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.options import (
+    account_option,
+    change_options,
+    closed_option,
+    give_option,
+    json_option,
+)
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import (
     console,
@@ -39,13 +46,12 @@ __all__ = ["command"]
     "--take", type=click.Path(path_type=Path), metavar="FILE.zip",
     help="The other half: take up a world that was handed over to you.",
 )  # fmt: skip
-@click.option("--account", metavar="NAME", help="Whose saves, where several have some.")
-@click.option("--dry-run", is_flag=True, help="Show what would be done and change nothing.")
-@click.option("--yes", is_flag=True, help="Do it without asking.")
+@account_option
+@change_options
 @click.option("--replace", is_flag=True, help="With --take and --yes: a save may be replaced.")
 @give_option
 @closed_option
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_context
 def command(
     context: click.Context, where: str, player: str | None, output: Path | None, here: bool,

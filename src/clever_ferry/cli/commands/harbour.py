@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, echo_json, escape, place, table
 
 if TYPE_CHECKING:
@@ -35,7 +36,7 @@ def command() -> None:
     required=True,
     type=click.Path(path_type=Path, exists=True),
 )
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def add(computer: Path | None, name: str, paths: tuple[Path, ...], as_json: bool) -> None:
     """Name a folder, and say what it is recognised as.
@@ -52,7 +53,7 @@ def add(computer: Path | None, name: str, paths: tuple[Path, ...], as_json: bool
 
 
 @command.command("list")
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def list_(computer: Path | None, as_json: bool) -> None:
     """List the places with saves: those that you have named, and those recognised by themselves."""

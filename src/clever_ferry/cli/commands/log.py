@@ -8,6 +8,7 @@ import click
 
 from clever_ferry.cli.described import record_data
 from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, echo_json, escape, table, told_facts, when_cell
 
 __all__ = ["command"]
@@ -16,7 +17,7 @@ _STYLES = {"proved": "good", "undone": "dim", "put back": "care"}
 
 
 @click.command("log")
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(computer: Path | None, as_json: bool) -> None:
     """List what was carried, when, and what became of it. The newest comes first."""

@@ -9,6 +9,7 @@ import click
 
 from clever_ferry.cli.exits import NOTHING
 from clever_ferry.cli.moments import moment
+from clever_ferry.cli.options import json_option
 from clever_ferry.errors import UnknownNameError, WrongUseError
 from clever_ferry.moving.changes import Watch
 from clever_ferry.moving.known_folders import known_folders, this_machine
@@ -24,7 +25,7 @@ __all__ = ["command"]
 @click.option("--since", metavar="TIME", help="Which files changed since then: 10m, 2h, 18:30.")
 @click.option("--mark", is_flag=True, help="Remember this moment, for --since-mark.")
 @click.option("--since-mark", is_flag=True, help="Which files changed since the mark.")
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(
     computer: Path | None, what: str | None, since: str | None, mark: bool, since_mark: bool,

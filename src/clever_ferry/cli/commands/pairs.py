@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.described import berth_data
-from clever_ferry.cli.here import can_ask, choose, ferry_here, give_option
+from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.options import give_option, json_option
 from clever_ferry.cli.screen import (
     console,
     counted,
@@ -33,7 +34,7 @@ __all__ = ["command"]
 @click.argument("first", metavar="A")
 @click.argument("second", metavar="B")
 @give_option
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(
     computer: Path | None, first: str, second: str, given: dict[str, str], as_json: bool

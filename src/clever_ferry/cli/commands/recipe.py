@@ -10,6 +10,7 @@ import click
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import DAMAGED
 from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import (
     console,
     echo_json,
@@ -37,7 +38,7 @@ def command() -> None:
 
 
 @command.command("list")
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def list_(computer: Path | None, as_json: bool) -> None:
     """List all recipes: those that come with the tool, and your own."""
@@ -81,7 +82,7 @@ def _row(source: RecipeSource, recipes: Recipes) -> dict[str, Any]:
 
 @command.command("show")
 @click.argument("ident", metavar="RECIPE")
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def show(computer: Path | None, ident: str, as_json: bool) -> None:
     """Print a recipe's file, to read it or to begin your own from it."""
@@ -109,7 +110,7 @@ def schema(computer: Path | None, box: bool, library: bool) -> None:
     "--try", "example", type=click.Path(path_type=Path), metavar="FOLDER",
     help="Also try it on a folder of real saves.",
 )  # fmt: skip
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def check(computer: Path | None, file: Path, example: Path | None, as_json: bool) -> None:
     """Read a recipe FILE and say what is wrong with it, key by key.

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.described import kept_data, plan_data
-from clever_ferry.cli.here import can_ask, closed_option, ferry_here, give_option
+from clever_ferry.cli.here import can_ask, ferry_here
+from clever_ferry.cli.options import change_options, closed_option, give_option, json_option
 from clever_ferry.cli.plans import print_plan
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import (
@@ -39,12 +40,11 @@ __all__ = ["command"]
     "--to", "folder", type=click.Path(path_type=Path), metavar="DIR",
     help="Write the files into this new folder instead of where they were.",
 )  # fmt: skip
-@click.option("--dry-run", is_flag=True, help="Show what would be done and change nothing.")
-@click.option("--yes", is_flag=True, help="Do it without asking.")
+@change_options
 @click.option("--replace", is_flag=True, help="With --yes: saves of today may be replaced.")
 @give_option
 @closed_option
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(
     computer: Path | None, ident: str, slots: str | None, folder: Path | None, dry_run: bool,

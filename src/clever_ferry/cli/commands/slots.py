@@ -12,7 +12,8 @@ import click
 
 from clever_ferry.cli.described import berth_data, save_data
 from clever_ferry.cli.exits import NOTHING
-from clever_ferry.cli.here import can_ask, choose, ferry_here, give_option
+from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.options import account_option, give_option, json_option
 from clever_ferry.cli.screen import (
     columns,
     console,
@@ -52,7 +53,7 @@ _ORDERS: dict[str, Callable[[Save], Any]] = {
 
 @click.command("slots")
 @click.argument("where", nargs=-1, required=True, metavar="WHERE [WHERE]")
-@click.option("--account", metavar="NAME", help="Whose saves, where several accounts have some.")
+@account_option
 @click.option(
     "--sort",
     "order",
@@ -66,7 +67,7 @@ _ORDERS: dict[str, Callable[[Save], Any]] = {
     help="Also draw when each side was saved, and what was carried.",
 )  # fmt: skip
 @give_option
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(
     computer: Path | None, where: tuple[str, ...], account: str | None, order: str,

@@ -9,7 +9,14 @@ import click
 
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import NOTHING
-from clever_ferry.cli.here import can_ask, choose, closed_option, ferry_here, give_option
+from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.options import (
+    account_option,
+    change_options,
+    closed_option,
+    give_option,
+    json_option,
+)
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import console, echo_json, escape, facts_line, size, when
 from clever_ferry.errors import WrongUseError
@@ -22,12 +29,11 @@ __all__ = ["command"]
 
 @click.command("tidy")
 @click.argument("where", metavar="GAME/EDITION[:SLOT]")
-@click.option("--account", metavar="NAME", help="Whose saves, where several have some.")
-@click.option("--dry-run", is_flag=True, help="Show what would go and change nothing.")
-@click.option("--yes", is_flag=True, help="Do it without asking.")
+@account_option
+@change_options
 @give_option
 @closed_option
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(
     computer: Path | None, where: str, account: str | None, dry_run: bool, yes: bool,

@@ -8,6 +8,7 @@ import click
 
 from clever_ferry.cli.exits import DAMAGED
 from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, counted, echo_json, escape, size, table, when_cell
 from clever_ferry.errors import WrongUseError
 from clever_ferry.unboxing.opening import open_container
@@ -21,7 +22,7 @@ __all__ = ["command"]
 @click.option("-o", "--out", type=click.Path(path_type=Path), metavar="FOLDER", help="Where to.")
 @click.option("--list", "only_list", is_flag=True, help="Only list what is in it.")
 @click.option("--as", "name", metavar="RECIPE", help="Open it by this: BOX, or GAME:LAYER.")
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(
     computer: Path | None, container: Path, out: Path | None, only_list: bool, name: str | None,

@@ -8,7 +8,8 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.described import record_data
-from clever_ferry.cli.here import can_ask, closed_option, ferry_here
+from clever_ferry.cli.here import can_ask, ferry_here
+from clever_ferry.cli.options import change_options, closed_option, json_option
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import console, counted, echo_json, escape, told_facts, when
 from clever_ferry.errors import RefusedError, WrongUseError
@@ -21,14 +22,13 @@ __all__ = ["command"]
 
 @click.command("undo")
 @click.argument("number", type=int, required=False)
-@click.option("--dry-run", is_flag=True, help="Show what would be done and change nothing.")
-@click.option("--yes", is_flag=True, help="Do it without asking.")
+@change_options
 @click.option(
     "--lose-later-play", is_flag=True,
     help="With --yes: do it although the saves were played since (they are backed up).",
 )  # fmt: skip
 @closed_option
-@click.option("--json", "as_json", is_flag=True, help="Print it as JSON.")
+@json_option
 @click.pass_obj
 def command(
     computer: Path | None, number: int | None, dry_run: bool, yes: bool, lose_later_play: bool,
