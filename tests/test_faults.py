@@ -40,7 +40,7 @@ from tests.conftest import DEPOT, TERN, state
 from tests.faulty_disk import Killed, Trouble, troubled
 
 RECIPES = Recipes(None)
-EACH = {"long": 45, "all": 10**6}.get(os.environ.get("CFERRY_TESTS", ""), 6)
+EACH = {"long": 38, "all": 10**6}.get(os.environ.get("CFERRY_TESTS", ""), 6)
 State = dict[str, tuple[str, int, int]]
 AGO = 7 * 10**9
 

@@ -93,9 +93,9 @@ def test_no_title_stands_in_the_code() -> None:
         spoken = {
             id(inner)
             for node in ast.walk(tree)
-            for inner in ast.walk(node)
             if isinstance(node, ast.Expr)
             or (isinstance(node, ast.keyword) and node.arg in ("advice", "description"))
+            for inner in ast.walk(node)
         }
         for node in ast.walk(tree):
             if isinstance(node, ast.Constant) and isinstance(node.value, str):
