@@ -114,30 +114,31 @@ class Names(Generic[_T]):
             return known
         if len(self._known) >= _REMEMBERED:
             self._known = {"": self._top}
-        here, there = self._top, ""
-        for depth, part in enumerate(path.split("/")):
-            if not part or not here:
-                here = ()
+        parent, slash, part = path.rpartition("/")
+        if parent in self._known and (parent or not slash):  # as in a walk from above
+            here = self._known[path] = self._further(self._known[parent], part)
+            return here
+        here = self._top
+        for part in path.split("/"):
+            here = self._further(here, part)
+            if not here:
                 break
-            there = f"{there}/{part}" if depth else part
-            further = self._known.get(there)
-            if further is None:
-                further = self._known[there] = tuple(self._further(here, part))
-            here = further
         self._known[path] = here
         return here
 
-    def _further(self, here: _Here, part: str) -> Iterable[tuple[_Level, _Read]]:
-        """Yield the ways into a folder of this name within another."""
+    def _further(self, here: _Here, part: str) -> _Here:
+        """Return the ways into a folder of this name within another."""
         plain = self._as_plain(part)
+        found: list[tuple[_Level, _Read]] = []
         for level, above in here:
             if plain in level.folders:
-                yield level.folders[plain], above
+                found.append((level.folders[plain], above))
             for pattern, inner in level.named.values():
                 own = pattern.match(part, fold=self._fold)
                 values = None if own is None else _joined(above, own)
                 if values is not None:
-                    yield inner, values
+                    found.append((inner, values))
+        return tuple(found)
 
     def _plain(self, segment: Pattern) -> str:
         """Return a segment's fixed text, as names are compared with it; else ''."""
@@ -159,6 +160,8 @@ def _joined(above: _Read, own: _Read) -> _Read | None:
     """Return what a folder and a name in it say together; None where they disagree."""
     if isinstance(above, Ambiguous) or isinstance(own, Ambiguous):
         return own if isinstance(own, Ambiguous) else above
+    if not above:
+        return own
     for key, value in above.items():
         if own.get(key, value) != value:
             return None
