@@ -164,13 +164,9 @@ def test_a_backup_needs_no_key(secret: Den, tmp_path: Path) -> None:
     assert file.read_bytes() == kept
 
 
-TURNS = """\
-recipe = 1
-[game]
-id = "secret"
-title = "Secret"
-[pieces]
-note = { needed = true, holds = "json" }
+TURNS = (
+    SECRET[: SECRET.index("[facts]")]
+    + """\
 guest = { each = "player" }
 [facts]
 name = { label = "Name", from = "note", at = "/name" }
@@ -196,9 +192,9 @@ files = [
   { role = "note", path = "{slot}.{turn}.bin", layers = ["locked"] },
   { role = "guest", path = "{slot}.{turn}.{player}.guest", layers = ["locked"] },
 ]
-[layers]
-locked = [{ kind = "aes", mode = "gcm", key = { given = "key" } }]
 """
+    + SECRET[SECRET.index("[layers]") :]
+)
 
 
 def test_what_changes_encrypted_saves_takes_their_key(secret: Den, tmp_path: Path) -> None:
@@ -234,12 +230,15 @@ def test_what_changes_encrypted_saves_takes_their_key(secret: Den, tmp_path: Pat
     (made / "1.1.bin").write_bytes(files["1.1.bin"])
     restore = ("restore", "latest", "--slot", "1", "--yes", "--replace")
     assert "--give key=HEX" in secret.cferry(*restore, code=2).err
+    assert "only a key" in secret.cferry(*restore, *give, "--give", "slot=3", code=2).err
     secret.cferry(*restore, *give)
     assert shown()["facts"] == before["facts"]
     # And the guest takes the host's place.
     over = ("handover", f"{there}:1", "--to", "Wren", "-o", str(tmp_path / "over.zip"))
     assert "--give key=HEX" in secret.cferry(*over, code=2).err
-    secret.cferry(*over, "--here", "--yes", *give)
+    told = secret.cferry(*over, "--here", "--yes", *give).out
+    assert "--take over.zip --give key=HEX" in told
+    assert give[1] not in told
     made.rename(tmp_path / "mine")
     made.mkdir()
     take = ("handover", there, "--take", str(tmp_path / "over.zip"), "--yes")

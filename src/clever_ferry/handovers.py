@@ -17,7 +17,7 @@ from clever_ferry.payload import BytesPayload
 from clever_ferry.recipes.laying import lay
 from clever_ferry.tree import Output
 
-__all__ = ["Handover", "plan_handover", "write_handover"]
+__all__ = ["Handover", "plan_handover", "taking", "write_handover"]
 
 
 @dataclass(frozen=True)
@@ -60,6 +60,12 @@ def plan_handover(opened: OpenBerth, to: str, given: Mapping[str, str] | None = 
     )  # fmt: skip
 
 
+def taking(berth: Berth, file: str) -> str:
+    """Return the command by which the new host takes a file up, with the keys that it needs."""
+    keys = "".join(f" --give {name}=HEX" for name in sorted(berth.edition.secrets))
+    return f"cferry handover {berth.address} --take {file}{keys}"
+
+
 def write_handover(handover: Handover, path: Path) -> int:
     """Write the world with its new host into a zip for the friend; return how many files.
 
@@ -90,6 +96,6 @@ def _files(handover: Handover, berth: Berth) -> Iterator[Output]:
     told = (
         f"{save.title}, a world of {berth.game.title}, with {handover.to} as its host.\n"
         f"{handover.to} takes it up with:\n"
-        f"    cferry handover {berth.address} --take THIS-FILE\n"
+        f"    {taking(berth, 'THIS-FILE')}\n"
     )
     yield Output("READ ME.txt", BytesPayload(told.encode()), save.stamp or 0)

@@ -160,6 +160,8 @@ def make_plan(
         notes += _arriving_notes(source, target)
     secrets = source.berth.edition.secrets | target.berth.edition.secrets
     named = {name: value for name, value in given.items() if name not in secrets}
+    if as_it_was and named:
+        raise WrongUseError(f"{next(iter(named))} stays as it was; only a key can be given here.")
     _refuse_foreign_given(named, target)
     goals = goals_of(saves, target, slots, given)
     moves = [

@@ -29,7 +29,7 @@ from clever_ferry.cli.screen import (
     steps,
 )
 from clever_ferry.errors import WrongUseError
-from clever_ferry.handovers import Handover, write_handover
+from clever_ferry.handovers import Handover, taking, write_handover
 
 __all__ = ["command"]
 
@@ -146,7 +146,7 @@ def _print(planned: Handover, here: bool) -> None:
 
 
 def _print_done(planned: Handover, output: Path | None, files: int, crossing: int | None) -> None:
-    out, address = console(), planned.opened.berth.address
+    out = console()
     if output is not None:
         out.print(f"[good]✓[/] {counted(files, 'file')} in [place]{escape(str(output))}[/]",
                   soft_wrap=True)  # fmt: skip
@@ -156,9 +156,9 @@ def _print_done(planned: Handover, output: Path | None, files: int, crossing: in
     out.print("\n" + heading("What comes next"))
     lines = []
     if output is not None:
+        take = taking(planned.opened.berth, shlex.quote(output.name))
         lines = [
-            f"Send {output.name} to {planned.to}, who says: cferry handover {address} --take "
-            f"{shlex.quote(output.name)} (another edition will do as well)",
+            f"Send {output.name} to {planned.to}, who says: {take} (or with another edition)",
             f"{planned.to} starts the game, loads {planned.after.title}, and invites you: your "
             "own character is among the guests.",
         ]
