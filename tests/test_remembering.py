@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from msgspec import structs
 
 from clever_ferry.api import open_ferry
 from clever_ferry.cargo import Piece, Save
@@ -37,10 +38,10 @@ def shown(opened: OpenBerth) -> object:
     plain = BytesPayload(b"")
 
     def bare(pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:
-        return tuple(one._replace(payload=plain, wrapped=None, said={}) for one in pieces)
+        return tuple(structs.replace(one, payload=plain, wrapped=None, said={}) for one in pieces)
 
     def told(saves: tuple[Save, ...]) -> tuple[Save, ...]:
-        return tuple(one._replace(pieces=bare(one.pieces)) for one in saves)
+        return tuple(structs.replace(one, pieces=bare(one.pieces)) for one in saves)
 
     listing = opened.listing
     return replace(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pytest
+from msgspec.structs import replace
 
 from clever_ferry.cargo import Fact, Piece, Save
 from clever_ferry.cli.screen import escape
@@ -90,8 +91,8 @@ def test_relations(first: Save, second: Save, told: str) -> None:
 def test_where_facts_differ_but_play_time_does_not_the_date_tells() -> None:
     first, second = save(1, 900, b"x", 5), save(2, 900, b"y", 9)
     coins = [Fact("coins", "Coins", count, str(count)) for count in (3, 4)]
-    one = first._replace(facts=(*first.facts, coins[0]))
-    other = second._replace(facts=(*second.facts, coins[1]))
+    one = replace(first, facts=(*first.facts, coins[0]))
+    other = replace(second, facts=(*second.facts, coins[1]))
     assert relate([one], [other], {"coins"})[0].relation == "older"
 
 

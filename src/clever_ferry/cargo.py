@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from types import MappingProxyType
-from typing import Any, NamedTuple
+from typing import Any
 
 from blake3 import blake3
+from msgspec import Struct
 
 from clever_ferry.payload import Payload
 
@@ -51,7 +52,7 @@ class DigestedPayload:
         self.digest = running.hexdigest()
 
 
-class Fact(NamedTuple):
+class Fact(Struct, frozen=True, gc=False, array_like=True):
     """Something a player knows a save by."""
 
     key: str
@@ -63,7 +64,7 @@ class Fact(NamedTuple):
     """What a number counts, as the recipe says: `s` is play time."""
 
 
-class Piece(NamedTuple):
+class Piece(Struct, frozen=True, gc=False):
     """One part of a save by its role; `fields` tell pieces of one role apart (which player)."""
 
     role: str
@@ -107,7 +108,7 @@ _HARDLY_PLAYED = 600
 """Seconds of play time below which a save is taken for a throwaway."""
 
 
-class Save(NamedTuple):
+class Save(Struct, frozen=True, gc=False):
     """One save: its pieces, the slot (counted from 1), its name's fields, and its facts."""
 
     slot: int

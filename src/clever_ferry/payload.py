@@ -7,7 +7,9 @@ Each call of `chunks` starts anew; nothing is opened before the first chunk is a
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import NamedTuple, Protocol
+from typing import Protocol
+
+from msgspec import Struct
 
 from clever_ferry.errors import DamagedError
 
@@ -40,7 +42,7 @@ class Payload(Protocol):
         """Yield the bytes from the start."""
 
 
-class BytesPayload(NamedTuple):
+class BytesPayload(Struct, frozen=True, gc=False):
     """Bytes that are in memory already."""
 
     data: bytes
@@ -56,7 +58,7 @@ class BytesPayload(NamedTuple):
             yield self.data
 
 
-class StreamPayload(NamedTuple):
+class StreamPayload(Struct, frozen=True, gc=False):
     """Bytes that a function makes anew at each reading."""
 
     start: Callable[[], Iterable[bytes]]
@@ -67,7 +69,7 @@ class StreamPayload(NamedTuple):
         return iter(self.start())
 
 
-class JoinedPayload(NamedTuple):
+class JoinedPayload(Struct, frozen=True, gc=False):
     """Several payloads one after the other."""
 
     parts: Sequence[Payload]
@@ -88,7 +90,7 @@ class JoinedPayload(NamedTuple):
             yield from part.chunks()
 
 
-class SlicedPayload(NamedTuple):
+class SlicedPayload(Struct, frozen=True, gc=False):
     """Another payload without its first `skip` bytes."""
 
     inner: Payload

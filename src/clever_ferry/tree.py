@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable
 from typing import Any, NamedTuple, Protocol
 
+from msgspec import Struct
+
 from clever_ferry.payload import Payload
 
 __all__ = ["FileInfo", "Files", "Listed", "OneFile", "Output"]
 
 
-class FileInfo(NamedTuple):
+class FileInfo(Struct, frozen=True, gc=False, array_like=True):
     """A file as a folder lists it: its path, size in bytes, time stamp in ns since 1970."""
 
     path: str

@@ -10,13 +10,15 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
+from msgspec import Struct
+
 from clever_ferry.payload import Payload
 from clever_ferry.tree import Files, Output
 
 __all__ = ["Box", "Contents", "Entry", "Making", "Put"]
 
 
-class Entry(NamedTuple):
+class Entry(Struct, frozen=True, gc=False):
     """One named thing in a box."""
 
     name: str

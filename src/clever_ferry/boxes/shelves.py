@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from msgspec.structs import replace
+
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.indexed import IndexedBox
 from clever_ferry.boxes.spec import ShelvesSpec, TopSpec
@@ -37,11 +39,11 @@ class _Shelf:
         inside = f"{self.folder}/"
         for info in self.files.walk(lambda _: True):
             if info.path.startswith(inside):
-                yield info._replace(path=info.path.removeprefix(inside))
+                yield replace(info, path=info.path.removeprefix(inside))
 
     def info(self, path: str) -> FileInfo | None:
         found = self.files.info(f"{self.folder}/{path}")
-        return found and found._replace(path=path)
+        return found and replace(found, path=path)
 
     def listed(self, info: FileInfo) -> Payload:
         """Return the bytes of a file that was listed."""
@@ -83,7 +85,7 @@ class ShelvesBox:
             shelves[name] = inner = self.shelf.read(_Shelf(files, folder), enter)
             for entry in inner.entries:
                 paths = tuple(f"{folder}/{path}" for path in entry.files)
-                entries.append(entry._replace(name=f"{name}/{entry.name}", files=paths))
+                entries.append(replace(entry, name=f"{name}/{entry.name}", files=paths))
         own = [f"{folders[name]}/{path}" for name, inner in shelves.items() for path in inner.own]
         if self.top is not None:
             own.append(self.top.spec.index)

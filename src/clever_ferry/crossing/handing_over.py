@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Mapping, Sequence
 
+from msgspec.structs import replace
+
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.errors import NotFoundError, RefusedError, UnsupportedError
 from clever_ferry.layers.places import find_places, read_text, replaced
@@ -54,13 +56,13 @@ def handed_over(game: Game, save: Save, to: str) -> Save:
     pieces = []
     for piece in save.pieces:
         if own is not None and piece is own:
-            piece = guests[name]._replace(role=own.role, fields={})
+            piece = replace(guests[name], role=own.role, fields={})
         elif own is not None and piece is guests[name]:
-            piece = own._replace(role=info.guest, fields={each: host})
+            piece = replace(own, role=info.guest, fields={each: host})
         else:
             piece = _renamed(piece, info, host, name)
         pieces.append(piece)
-    return save._replace(pieces=tuple(pieces))
+    return replace(save, pieces=tuple(pieces))
 
 
 def _info(game: Game) -> HandoverInfo:
@@ -77,12 +79,12 @@ def _renamed(piece: Piece, info: HandoverInfo, host: str, guest: str) -> Piece:
     """Return a piece in which the new host and the old one have changed places."""
     key = f"identity {info.named}"
     if key in piece.said:
-        piece = piece._replace(
+        piece = replace(piece,
             said={**piece.said, key: {**piece.said[key], "value": guest}}
         )  # fmt: skip
     at = [one.at for one in info.places if one.piece == piece.role]
     if at:
-        piece = piece._replace(payload=_exchanged(piece.payload, at, {host: guest, guest: host}))
+        piece = replace(piece, payload=_exchanged(piece.payload, at, {host: guest, guest: host}))
     return piece
 
 

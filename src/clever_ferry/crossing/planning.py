@@ -6,6 +6,8 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from uuid import UUID
 
+from msgspec.structs import replace
+
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.crossing.demands import pack_notes, refuse_too_large
 from clever_ferry.crossing.goals import Goal, goals_of
@@ -210,7 +212,7 @@ def _shared(
         if piece.role not in sharing and (own is not None or piece.problem):
             continue
         if own is not None:  # it goes under the name that the target's own one has
-            piece = piece._replace(fields=own.fields)
+            piece = replace(piece, fields=own.fields)
         if piece.problem:
             raise DamagedError(f"The {piece.title} is damaged: {piece.problem}.")
         known = {**target.berth.places, **target.berth.fields}
@@ -273,7 +275,7 @@ def _move(
         if one.fields == (replaced.fields if replaced else fields)
     ]
     adopted = _adopted(save, replaced, target)
-    whole = save._replace(pieces=(*save.pieces, *adopted))
+    whole = replace(save, pieces=(*save.pieces, *adopted))
     laid = lay(edition, whole, fields, known, replaced, max(turns, default=0) + 1)
     kept = {item.piece.key for item in laid}
     left = tuple(p for p in save.pieces if p.key not in kept and not p.describes)

@@ -13,7 +13,9 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any, NamedTuple
+from typing import Any
+
+from msgspec import Struct
 
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.chunks import Chunks
@@ -49,7 +51,7 @@ from clever_ferry.payload import Payload
 __all__ = ["Chain", "Peeled", "compile_layers"]
 
 
-class Peeled(NamedTuple):
+class Peeled(Struct, frozen=True, gc=False):
     """A payload without its wrapping, and what the wrapping said."""
 
     payload: Payload

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
-from typing import Any, NamedTuple
+from typing import Any
+
+from msgspec import Struct, field
 
 from clever_ferry.errors import DamagedError
 from clever_ferry.layouts import start_digest
@@ -14,7 +15,7 @@ from clever_ferry.payload import Payload
 __all__ = ["Check", "Checked", "Found"]
 
 
-class Check(NamedTuple):
+class Check(Struct, frozen=True, gc=False):
     """A size or checksum that a header states of other bytes."""
 
     layout: str
@@ -25,8 +26,7 @@ class Check(NamedTuple):
     """Bytes of the layout itself that count first."""
 
 
-@dataclass
-class Found:
+class Found(Struct, gc=False):
     """Collected while the layers of one piece are peeled, the outermost first."""
 
     bound: dict[str, int | str] = field(default_factory=dict)
@@ -39,7 +39,7 @@ class Found:
     """What the user has stated, such as a key."""
 
 
-class Checked(NamedTuple):
+class Checked(Struct, frozen=True, gc=False):
     """A payload whose reading ends with checks; DamagedError where one fails."""
 
     inner: Payload

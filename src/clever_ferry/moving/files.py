@@ -7,7 +7,8 @@ import stat
 from collections.abc import Callable, Iterator
 from operator import itemgetter
 from pathlib import Path
-from typing import NamedTuple
+
+from msgspec import Struct
 
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError
 from clever_ferry.moving import disk
@@ -21,7 +22,7 @@ __all__ = ["FilePayload", "FolderFiles"]
 _MOST_FILES = 1_000_000
 
 
-class FilePayload(NamedTuple):
+class FilePayload(Struct, frozen=True, gc=False):
     """A file's bytes; reading fails where the file is no longer the one that was listed."""
 
     file: str

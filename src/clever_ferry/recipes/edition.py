@@ -8,6 +8,8 @@ from functools import cached_property
 from types import MappingProxyType
 from typing import Any
 
+from msgspec.structs import replace
+
 from clever_ferry.boxes import Box, Contents, Entry
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.errors import KeyNeededError, UnsupportedError
@@ -331,7 +333,7 @@ class Edition:
                 problems.append(f"{piece.entry}: {problem}")
             else:
                 problems += self._unlike_its_slip(piece, save)
-        return save._replace(problems=tuple(dict.fromkeys(problems)))
+        return replace(save, problems=tuple(dict.fromkeys(problems)))
 
     def unlike(self, piece: Piece, save: Save, berth_fields: Mapping[str, Value]) -> list[str]:
         """Return where a piece's wrapping names another account, world or slot than it is in.

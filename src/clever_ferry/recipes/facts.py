@@ -39,7 +39,7 @@ _DAYS_TO_YEAR_1 = 365
 """Year 0 of the days-0 count is a leap year; Python's ordinals count from 1 January of year 1."""
 
 
-class FactsRead(NamedTuple):
+class FactsRead(msgspec.Struct, frozen=True, gc=False):
     """Facts, what is wrong with the save, and what could merely not be told."""
 
     facts: tuple[Fact, ...]
