@@ -30,6 +30,7 @@ FLOORS = [
     {"cargo"},
     {"tree"},
     {"payload"},
+    {"wording"},
     {"errors", "model", "visible"},
 ]
 LEVEL = {room: number for number, floor in enumerate(FLOORS) for room in floor}

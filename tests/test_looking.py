@@ -14,9 +14,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from clever_ferry.boxes import Entry
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.scanning import New, scan
-from clever_ferry.recipes.parts import PieceFile
 from clever_ferry.unboxing.surveying import survey
 from clever_ferry_demo.world import lay_loft
 from tests.conftest import Den
@@ -150,19 +150,17 @@ def test_a_file_that_vanishes_while_it_is_read(den: Den, monkeypatch: pytest.Mon
     from clever_ferry.api import Ferry
     from clever_ferry.finding.computers import described_computer
     from clever_ferry.keeping.keeps import Keeps
-    from clever_ferry.recipes import Recipes, edition
+    from clever_ferry.recipes import Recipes, reading
 
     ferry = Ferry(described_computer(den.top), Recipes(None), Keeps(den.home))
     gone = next(den.depot.glob("voyage-00-*")) / "meta.json"
-    real = edition.Edition._piece
+    real = reading._Gathering.take
 
-    def piece(
-        self: edition.Edition, entry: object, file: PieceFile, *more: object, keyless: bool
-    ) -> object:
+    def take(self: reading._Gathering, entry: Entry) -> None:
         gone.unlink(missing_ok=True)  # between being listed and being read
-        return real(self, entry, file, *more, keyless=keyless)  # type: ignore[arg-type]
+        real(self, entry)
 
-    monkeypatch.setattr(edition.Edition, "_piece", piece)
+    monkeypatch.setattr(reading._Gathering, "take", take)
     (opened,) = ferry.slots("saltglass/depot")
     assert [save.slot for save in opened.listing.saves] == [1, 3]
     broken, whole = opened.listing.saves

@@ -68,7 +68,7 @@ def test_the_way_that_is_named_goes_from_the_side_that_is_ahead(den: Den) -> Non
 
 def save(slot: int, played: float, data: bytes, stamp: int = 0, name: str = "Town") -> Save:
     piece = Piece("world", {}, BytesPayload(data), len(data), stamp, "w", ("w",))
-    facts = (Fact("name", "Name", name, name), Fact("time", "Played", played, "", "s"))
+    facts = (Fact("name", "Name", name), Fact("time", "Played", played, "s"))
     return Save(slot, {"slot": slot}, (piece,), facts)
 
 
@@ -90,7 +90,7 @@ def test_relations(first: Save, second: Save, told: str) -> None:
 
 def test_where_facts_differ_but_play_time_does_not_the_date_tells() -> None:
     first, second = save(1, 900, b"x", 5), save(2, 900, b"y", 9)
-    coins = [Fact("coins", "Coins", count, str(count)) for count in (3, 4)]
+    coins = [Fact("coins", "Coins", count) for count in (3, 4)]
     one = replace(first, facts=(*first.facts, coins[0]))
     other = replace(second, facts=(*second.facts, coins[1]))
     assert relate([one], [other], {"coins"})[0].relation == "older"

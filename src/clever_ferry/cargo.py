@@ -11,6 +11,7 @@ from blake3 import blake3
 from msgspec import Struct
 
 from clever_ferry.payload import Payload
+from clever_ferry.wording import in_words
 
 __all__ = ["DIGEST_SIZE", "DigestedPayload", "Fact", "Piece", "Save", "digest_of", "new_digest"]
 
@@ -58,10 +59,13 @@ class Fact(Struct, frozen=True, gc=False, array_like=True):
     key: str
     label: str
     value: int | float | str | bool
-    text: str
-    """The value in a player's words, such as `12 h 05 min`."""
     unit: str | None = None
     """What a number counts, as the recipe says: `s` is play time."""
+
+    @property
+    def text(self) -> str:
+        """The value in a player's words, such as `12 h 05 min`."""
+        return in_words(self.value, self.unit)
 
 
 class Piece(Struct, frozen=True, gc=False):

@@ -17,8 +17,10 @@ class FolderBox:
         """Return one entry per file."""
         return Contents(
             tuple(
-                Entry(info.path, info.size, info.stamp, files.listed(info), (info.path,))
-                for info in files.walk(enter)
+                [
+                    Entry(info.path, info.size, info.stamp, files.listed(info), (info.path,))
+                    for info in files.walk(enter)
+                ]
             )
         )
 

@@ -25,7 +25,7 @@ from clever_ferry.tree import FileInfo, Files, Listed
 
 __all__ = ["open_remembered"]
 
-_FORM = 1
+_FORM = 2
 """Goes up when what is kept changes its form or its meaning."""
 _WORTH = 0.05
 """Seconds that reading must have taken for its result to be kept."""

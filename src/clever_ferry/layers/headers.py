@@ -37,10 +37,12 @@ class Header:
     def __init__(self, layout: Layout) -> None:
         self.layout = layout
         self.bound = frozenset(layout.bound.values())
+        self._window = layout.size or LARGEST_HEADER
+        self._computed = tuple((own, spec, spec.of) for own, spec in layout.computed)
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, dict[str, Any]]:
         """Return what follows the header, checked by it, and the header's values."""
-        window = head(source, self.layout.size or LARGEST_HEADER)
+        window = head(source, self._window)
         values, after = self.layout.read(window)
         inside = SlicedPayload(source, after)
         return self.checked(inside, values, found, window[:after]), values
@@ -49,15 +51,16 @@ class Header:
         self, inside: Payload, values: Mapping[str, Any], found: Found, raw: bytes
     ) -> Payload:
         """Return the bytes with the checks that the values (read from `raw`) state of them."""
-        name = self.layout.name
+        layout = self.layout
+        name, bound = layout.name, found.bound
         found.said[name] = values
-        for own, field in self.layout.bound.items():
+        for own, field in layout.bound.items():
             value = values[own]
-            found.bound[field] = value.hex() if isinstance(value, bytes) else value
+            bound[field] = value.hex() if isinstance(value, bytes) else value
         checks: list[Check] = []
-        for own, spec in self.layout.computed:
-            kept = found.of_payload if spec.of == "payload" else checks
-            front = self.layout.behind(raw, own) if spec.of == "onward" else b""
+        for own, spec, of in self._computed:
+            kept = found.of_payload if of == "payload" else checks
+            front = layout.behind(raw, own) if of == "onward" else b""
             kept.append(Check(name, own, spec, values[own], front))
         return Checked(inside, tuple(checks)) if checks else inside
 

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from clever_ferry.payload import Payload
 
 __all__ = ["Kept", "dress_or_keep"]
 
 
-@dataclass(frozen=True)
-class Kept:
+class Kept(Struct, frozen=True, gc=False):
     """What was peeled, wrapped and unwrapped; both are read again only when that is asked for."""
 
     source: Payload

@@ -29,7 +29,15 @@ def _steps(path: str) -> tuple[str, ...]:
 
 def point(value: Any, path: str) -> Any:
     """Return what stands at a path; raises PointerError where nothing does."""
-    for step in _steps(path):
+    steps = _steps(path)
+    found = value
+    try:
+        for step in steps:
+            found = len(found) if step == "#" and type(found) is list else found[step]
+        return found
+    except (KeyError, TypeError):
+        pass  # a place in a list is on the way, or nothing stands there
+    for step in steps:
         if isinstance(value, dict) and step in value:
             value = value[step]
         elif isinstance(value, list) and step == "#":

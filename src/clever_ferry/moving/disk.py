@@ -155,6 +155,7 @@ class Reader(_Open):
 
 
 _BINARY = getattr(os, "O_BINARY", 0) | getattr(os, "O_NOINHERIT", 0)
+_READ = os.O_RDONLY | _BINARY
 
 
 def create(path: Path) -> Writer:
@@ -169,7 +170,7 @@ def open_to_read(path: Path | str) -> Reader:
 
 def read_front(path: Path | str, count: int) -> tuple[bytes, os.stat_result]:
     """Return a file's first bytes, fewer where it is shorter, and its data after that."""
-    handle = os.open(path, os.O_RDONLY | _BINARY)
+    handle = os.open(path, _READ)
     try:
         found = os.read(handle, count)
         while len(found) < count and (more := os.read(handle, count - len(found))):

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Callable, Iterator
-from operator import itemgetter
+from operator import attrgetter
 from pathlib import Path
 
 from msgspec import Struct
@@ -49,7 +49,8 @@ class FilePayload(Struct, frozen=True, gc=False):
             found, now = disk.read_front(self.file, min(count, self.size))
         except FileNotFoundError:
             raise self._gone() from None
-        self._same(now)
+        if (now.st_size, now.st_mtime_ns) != (self.size, self.stamp):
+            raise self._changed()
         return found
 
     def tail(self, count: int) -> bytes:
@@ -73,10 +74,13 @@ class FilePayload(Struct, frozen=True, gc=False):
 
     def _same(self, now: os.stat_result) -> None:
         if (now.st_size, now.st_mtime_ns) != (self.size, self.stamp):
-            raise RefusedError(
-                f"The file {self.path} changed while it was being read.",
-                advice="Close the game and its store's program, then try again.",
-            )
+            raise self._changed()
+
+    def _changed(self) -> RefusedError:
+        return RefusedError(
+            f"The file {self.path} changed while it was being read.",
+            advice="Close the game and its store's program, then try again.",
+        )
 
 
 class FolderFiles:
@@ -88,6 +92,7 @@ class FolderFiles:
 
     def __init__(self, root: Path, *, fold: bool = False, closed: list[str] | None = None) -> None:
         self.root = root
+        self._below = f"{root}/"
         self.fold = fold
         self.closed = closed
 
@@ -96,29 +101,26 @@ class FolderFiles:
         seen = 0
         folders = [""]
         while folders:
-            here = folders.pop()
-            inner: list[str] = []
-            for name, data in self._listed(here):
-                path = f"{here}/{name}" if here else name
-                if data is None:
-                    if enter(path):
-                        inner.append(path)
-                    continue
-                yield FileInfo(path, data.st_size, data.st_mtime_ns, data.st_ctime_ns, data.st_ino)
-                seen += 1
-                if seen > _MOST_FILES:
-                    raise DamagedError(f"{self.root} holds more than {_MOST_FILES:,} files.")
-            folders.extend(reversed(inner))
+            files, inner = self._listed(folders.pop())
+            yield from files
+            seen += len(files)
+            if seen > _MOST_FILES:
+                raise DamagedError(f"{self.root} holds more than {_MOST_FILES:,} files.")
+            inner = [folder for folder in inner if enter(folder)]
+            inner.sort(reverse=True)
+            folders += inner
 
-    def _listed(self, folder: str) -> list[tuple[str, os.stat_result | None]]:
+    def _listed(self, folder: str) -> tuple[list[FileInfo], list[str]]:
         try:
-            return _listed(f"{self.root}/{folder}" if folder else str(self.root))
+            if folder:
+                return _listed(self._below + folder, f"{folder}/")
+            return _listed(str(self.root), "")
         except (FileNotFoundError, NotADirectoryError):
-            return []
+            return [], []
         except PermissionError:
             if self.closed is not None:
                 self.closed.append(f"the folder {self.root / folder} can't be read")
-                return []
+                return [], []
             raise NotFoundError(
                 f"The folder {self.root / folder} can't be read: permission denied.",
                 advice="Run the tool as the user who plays, or correct the folder's permissions.",
@@ -180,7 +182,7 @@ class FolderFiles:
 
     def listed(self, info: FileInfo) -> FilePayload:
         """Return the bytes of a file that `walk` has listed; it must still be that one."""
-        return FilePayload(f"{self.root}/{info.path}", info.size, info.stamp)
+        return FilePayload(self._below + info.path, info.size, info.stamp)
 
     def payload(self, path: str) -> FilePayload:
         """Return a file's bytes as a stream; an absent file fails when it is read."""
@@ -192,20 +194,30 @@ class FolderFiles:
 _WINDOWS = os.name == "nt"
 
 
-def _listed(folder: str) -> list[tuple[str, os.stat_result | None]]:
-    """Return what is in a folder by name, files with their data and folders without; no links."""
-    found: list[tuple[str, os.stat_result | None]] = []
+def _listed(folder: str, front: str) -> tuple[list[FileInfo], list[str]]:
+    """Return a folder's files, sorted, and the folders in it; no links.
+
+    `front` is put in front of each name.
+    """
+    files: list[FileInfo] = []
+    inner: list[str] = []
     with os.scandir(folder) as listed:
         for entry in listed:
             try:
                 if _WINDOWS and is_link(os.lstat(entry.path)):
                     continue  # a junction, which is no link to `entry`
-                if entry.is_dir(follow_symlinks=False):
-                    found.append((entry.name, None))
-                elif entry.is_file(follow_symlinks=False):
+                if entry.is_file(follow_symlinks=False):
                     # On Windows, scandir's own times may lag behind; ask the file itself.
-                    found.append((entry.name, os.lstat(entry.path)))
+                    data = os.lstat(entry.path) if _WINDOWS else entry.stat(follow_symlinks=False)
+                    files.append(
+                        FileInfo(
+                            front + entry.name, data.st_size, data.st_mtime_ns, data.st_ctime_ns,
+                            data.st_ino,
+                        )
+                    )  # fmt: skip
+                elif entry.is_dir(follow_symlinks=False):
+                    inner.append(front + entry.name)
             except (FileNotFoundError, PermissionError):
                 pass  # it has vanished, or is barred
-    found.sort(key=itemgetter(0))
-    return found
+    files.sort(key=attrgetter("path"))
+    return files, inner

@@ -39,8 +39,12 @@ class _Level:
     files: dict[str, list[int]] = field(default_factory=dict)
     """Which of all patterns end here in this name."""
     ends: list[tuple[Pattern, int]] = field(default_factory=list)
+    known: dict[str, _Ends] = field(default_factory=dict)
+    """What was read before of a name here: saves' folders have files of the same names."""
 
 
+_Ends = tuple[tuple[int, _Read], ...]
+"""The patterns that end in a name, and what the name says by each."""
 _Here = tuple[tuple[_Level, _Read], ...]
 """The ways that lead to a folder, and what its path says by each."""
 
@@ -51,6 +55,7 @@ class Names(Generic[_T]):
     def __init__(self, patterns: Iterable[tuple[Pattern, _T]], *, fold: bool = False) -> None:
         self._fold = fold
         self._patterns = list(patterns)
+        self._depths = frozenset(pattern.depth for pattern, _ in self._patterns)
         top = _Level()
         for rank, (pattern, _) in enumerate(self._patterns):
             *above, last = pattern.segments
@@ -79,34 +84,54 @@ class Names(Generic[_T]):
 
         The values are remembered, and must not be changed.
         """
-        if not self._patterns:
+        if path.count("/") not in self._depths or len(path) > LONGEST_NAME:
             return []
         folder, slash, last = path.rpartition("/")
         here = self._known.get(folder)
         if here is None:
             here = self._here(folder)
-        if not here or len(path) > LONGEST_NAME or (slash and not folder):
+        if not here or (slash and not folder):
             return []
-        fold = self._fold
-        plain = self._as_plain(last)
-        found: list[tuple[int, _Read | None]] = []
-        for level, above in here:
-            for rank in level.files.get(plain, ()):
-                found.append((rank, above))
-            for pattern, rank in level.ends:
-                own = pattern.match(last, fold=fold)
-                if own is not None:
-                    found.append((rank, _joined(above, own)))
-        if len(found) > 1:
+        if len(here) == 1:
+            level, above = here[0]
+            ends = level.known.get(last)
+            if ends is None:
+                ends = self._ends(level, last)
+            if len(ends) == 1:  # most are so
+                rank, own = ends[0]
+                values = _joined(above, own) if own else above
+                if type(values) is dict:
+                    return [(self._patterns[rank][1], values)]
+            found = [(rank, _joined(above, own)) for rank, own in ends]
+        else:
+            found = [
+                (rank, _joined(above, own))
+                for level, above in here
+                for rank, own in level.known.get(last) or self._ends(level, last)
+            ]
             found.sort(key=_rank)
         read: list[tuple[_T, _Read]] = []
         for rank, values in found:
             pattern, mark = self._patterns[rank]
             if isinstance(values, Ambiguous):  # the whole may tell what a part does not
-                values = pattern.match(path, fold=fold)
+                values = pattern.match(path, fold=self._fold)
             if values is not None:
                 read.append((mark, values))
         return read
+
+    def _ends(self, level: _Level, last: str) -> _Ends:
+        """Return the patterns that end in a folder's file of this name."""
+        plain = self._as_plain(last)
+        found: list[tuple[int, _Read]] = [(rank, {}) for rank in level.files.get(plain, ())]
+        for pattern, rank in level.ends:
+            own = pattern.match(last, fold=self._fold)
+            if own is not None:
+                found.append((rank, own))
+        found.sort(key=_rank)
+        if len(level.known) >= _REMEMBERED:
+            level.known.clear()
+        ends = level.known[last] = tuple(found)
+        return ends
 
     def _here(self, path: str) -> _Here:
         known = self._known.get(path)
@@ -129,6 +154,9 @@ class Names(Generic[_T]):
     def _further(self, here: _Here, part: str) -> _Here:
         """Return the ways into a folder of this name within another."""
         plain = self._as_plain(part)
+        if len(here) == 1 and not here[0][0].named:
+            inner = here[0][0].folders.get(plain)
+            return ((inner, here[0][1]),) if inner is not None else ()
         found: list[tuple[_Level, _Read]] = []
         for level, above in here:
             if plain in level.folders:
@@ -160,8 +188,10 @@ def _joined(above: _Read, own: _Read) -> _Read | None:
     """Return what a folder and a name in it say together; None where they disagree."""
     if isinstance(above, Ambiguous) or isinstance(own, Ambiguous):
         return own if isinstance(own, Ambiguous) else above
-    if not above:
-        return own
+    if not above or not own:
+        return own or above
+    if above.keys().isdisjoint(own):
+        return above | own
     for key, value in above.items():
         if own.get(key, value) != value:
             return None

@@ -1,6 +1,7 @@
 """Recipes: games and boxes as data; loaded, checked, and compiled to what reads and writes them."""
 
-from clever_ferry.recipes.edition import Edition, Game, Listing
+from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.loading import Recipes, RecipeSource, read_recipe
+from clever_ferry.recipes.reading import Listing
 
 __all__ = ["Edition", "Game", "Listing", "RecipeSource", "Recipes", "read_recipe"]

@@ -237,7 +237,9 @@ def _files(
         patterns = [faults.pattern(f"{key}.path", text, info.fields) for text in file.paths]
         kinds = [told_layer(one) for layer in file.layers for one in recipe.layers.get(layer, ())]
         named = tuple(pattern for pattern in patterns if pattern)
-        needed = file.needed or (file.role in recipe.pieces and recipe.pieces[file.role].needed)
+        piece = recipe.pieces.get(file.role)
+        needed = file.needed or (piece is not None and piece.needed)
+        shared = piece is not None and piece.shared
         slip = None
         if file.describes is not None and file.layout is not None:
             if file.layout not in layouts:
@@ -246,7 +248,9 @@ def _files(
             else:
                 slip = Slip(file.describes, layouts[file.layout])
         files.append(
-            PieceFile(file.role, named, chain, file.old, tuple(kinds), slip, needed, file.told)
+            PieceFile(
+                file.role, named, chain, file.old, tuple(kinds), slip, needed, file.told, shared
+            )
         )
     roles = [file.role for file in files]
     for role in {role for role in roles if roles.count(role) > 1}:

@@ -3,10 +3,8 @@
 from __future__ import annotations
 
 import json
-import math
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from datetime import date
 from typing import Any, NamedTuple
 
 import msgspec
@@ -23,9 +21,8 @@ from clever_ferry.layers import Chain
 from clever_ferry.layouts import Layout, every, point
 from clever_ferry.payload import Payload, head, read_all
 from clever_ferry.recipes.models import FactInfo, PacksInfo, PieceInfo
-from clever_ferry.visible import visible
 
-__all__ = ["UNREADABLE", "FactReader", "FactsRead", "in_words"]
+__all__ = ["UNREADABLE", "FactReader", "FactsRead"]
 
 UNREADABLE = (DamagedError, NotFoundError, RefusedError)
 """What a piece can do to its reader: be damaged, or gone, or changed while it was read."""
@@ -35,8 +32,6 @@ _SINGLE = (int, float, str)
 _TOP = "\0top"
 """Stands for what an INI file says before its first section."""
 _LAYOUT_WINDOW = 1 << 16
-_DAYS_TO_YEAR_1 = 365
-"""Year 0 of the days-0 count is a leap year; Python's ordinals count from 1 January of year 1."""
 
 
 class FactsRead(msgspec.Struct, frozen=True, gc=False):
@@ -54,11 +49,12 @@ class _Source(NamedTuple):
 
     role: str
     layout: str | None
-    opens: tuple[str, ...] | None
+    opens: tuple[str, ...]
+    holds: str | None
 
 
-_Wanted = tuple[int, str, FactInfo]
-"""Which of the facts it is, its key, and what the recipe says of it."""
+_Wanted = tuple[int, str, str, str | None, str]
+"""Which of the facts it is, its key, label and unit, and where in its source it stands."""
 
 
 class FactReader:
@@ -74,17 +70,22 @@ class FactReader:
     ) -> None:
         self._facts, self._pieces = facts, pieces
         self._layouts, self._layers, self._packs = layouts, layers, packs
-        self._named: list[_Wanted] = []
+        self._named: list[tuple[int, str, FactInfo]] = []
         self._wanted: dict[_Source, list[_Wanted]] = {}
         for place, (key, info) in enumerate(facts.items()):
             if info.source is None:
                 self._named.append((place, key, info))
             else:
-                source = _Source(info.source, info.layout, info.opens)
-                self._wanted.setdefault(source, []).append((place, key, info))
-        self._packs_source = _Source(packs.source, None, packs.opens) if packs else None
+                source = self._source(info.source, info.layout, info.opens)
+                wanted: _Wanted = (place, key, info.label, info.unit, info.at or "")
+                self._wanted.setdefault(source, []).append(wanted)
+        self._packs_source = self._source(packs.source, None, packs.opens) if packs else None
         if self._packs_source is not None:
             self._wanted.setdefault(self._packs_source, [])
+
+    def _source(self, role: str, layout: str | None, opens: tuple[str, ...] | None) -> _Source:
+        piece = self._pieces.get(role, PieceInfo())
+        return _Source(role, layout, piece.opens if opens is None else opens, piece.holds)
 
     @property
     def from_names(self) -> frozenset[str]:
@@ -127,12 +128,16 @@ class FactReader:
         packs: tuple[str, ...] = ()
         for place, key, info in self._named:
             if info.field is not None and info.field in fields:
-                facts[place] = _fact(key, info, fields[info.field])
-        first = {piece.role: piece for piece in reversed(pieces)}
+                facts[place] = _fact(key, info.label, fields[info.field], info.unit)
         for source, wanted in self._wanted.items():
-            piece = first.get(source.role)
-            if piece is None or piece.problem or piece.locked:
-                continue  # a missing or unreadable piece is told as such
+            role = source.role
+            for piece in pieces:
+                if piece.role == role:
+                    break
+            else:
+                continue  # a missing piece is told as such, and one that can't be read, too
+            if piece.problem or piece.locked:
+                continue
             try:
                 inside = self._open(source, piece, given)
             except KeyNeededError as error:
@@ -142,7 +147,7 @@ class FactReader:
                 continue
             except UnsupportedError as error:
                 why = error.what.rstrip(".")
-                notes += [f"{info.label} is not known: {why}" for _, _, info in wanted]
+                notes += [f"{label} is not known: {why}" for _, _, label, _, _ in wanted]
                 continue
             except UNREADABLE as error:
                 problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
@@ -150,24 +155,25 @@ class FactReader:
             except OSError as error:
                 problems.append(f"{piece.entry}: it can't be read: {error.strerror or error}")
                 continue
-            for place, key, info in wanted:
+            for place, key, label, unit, at in wanted:
                 try:
-                    value = point(inside, info.at or "")
+                    value = point(inside, at)
                 except DamagedError as error:
                     problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
                     continue
-                if isinstance(value, _SINGLE):
-                    facts[place] = _fact(key, info, value)
+                if type(value) is int:  # most are so
+                    facts[place] = Fact(key, label, value, unit)
+                elif isinstance(value, _SINGLE):
+                    facts[place] = _fact(key, label, value, unit)
                 else:
-                    where = f"{info.at} in the {piece.title}"
-                    problems.append(f"{info.label}: {where} is no single value")
+                    problems.append(f"{label}: {at} in the {piece.title} is no single value")
             if self._packs is not None and source == self._packs_source:
                 used = every(inside, self._packs.at)
                 packs = tuple(dict.fromkeys(str(one) for one in used if isinstance(one, str | int)))
         return FactsRead(
-            tuple([fact for fact in facts if fact is not None]),
-            tuple(dict.fromkeys(problems)),
-            tuple(dict.fromkeys(notes)),
+            tuple(filter(None, facts)),
+            _once(problems),
+            _once(notes),
             packs,
         )
 
@@ -193,20 +199,22 @@ class FactReader:
     def _open(self, source: _Source, piece: Piece, given: Mapping[str, int | str] | None) -> Any:
         """Return what is in a piece, as values."""
         payload: Payload = piece.payload
-        opens = self._pieces[piece.role].opens if source.opens is None else source.opens
-        for name in opens:
+        for name in source.opens:
             payload = self._layers[name].peel(payload, given).payload
         if source.layout is not None:
             return self._layouts[source.layout].read(head(payload, _LAYOUT_WINDOW))[0]
-        raw = read_all(payload, limit=_LARGEST_TEXT, what=f"The {piece.title}")
-        holds = self._pieces[piece.role].holds
-        if holds == "ini":
+        raw = read_all(payload, limit=_LARGEST_TEXT, what=f"The {piece.role}")
+        if source.holds == "ini":
             return _read_ini(raw, piece)
-        if holds == "xml":
+        if source.holds == "xml":
             from clever_ferry.recipes.xml_text import read_xml
 
             return read_xml(raw, f"the {piece.entry}")
         return _read_json(raw, piece)
+
+
+def _once(said: list[str]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(said)) if said else ()
 
 
 def _read_json(raw: bytes, piece: Piece) -> Any:
@@ -232,11 +240,10 @@ def _read_ini(raw: bytes, piece: Piece) -> Any:
     return {**sections.pop(_TOP), **sections}
 
 
-def _fact(key: str, info: FactInfo, value: int | float | str) -> Fact:
-    unit = info.unit
-    if isinstance(value, str) and unit in ("s", "count", "days-0"):
+def _fact(key: str, label: str, value: int | float | str, unit: str | None) -> Fact:
+    if unit is not None and isinstance(value, str) and unit in ("s", "count", "days-0"):
         value = _number(value)  # INI and XML know text alone
-    return Fact(key, info.label, value, in_words(value, unit), unit)
+    return Fact(key, label, value, unit)
 
 
 def _number(text: str) -> int | float | str:
@@ -244,34 +251,3 @@ def _number(text: str) -> int | float | str:
         with suppress(ValueError):
             return kind(text[:40])
     return text
-
-
-def in_words(value: int | float | str, unit: str | None) -> str:
-    """Return a value as a player would say it.
-
-    >>> in_words(43500, "s"), in_words(1250, "count"), in_words(712225, "days-0")
-    ('12 h 05 min', '1,250', '1950-01-03')
-    """
-    if isinstance(value, str):
-        return visible(value).replace("\n", "\N{REPLACEMENT CHARACTER}")
-    if isinstance(value, bool):
-        return str(value)
-    if isinstance(value, float) and not math.isfinite(value):
-        return "no number"
-    match unit:
-        case "s":
-            minutes = int(value) // 60
-            return f"{minutes // 60} h {minutes % 60:02} min" if minutes >= 60 else f"{minutes} min"
-        case "days-0":
-            return _calendar_day(int(value))
-        case "count":
-            return f"{value:,}"
-        case _:
-            return str(value)
-
-
-def _calendar_day(days: int) -> str:
-    """Return the ISO date, also beyond the year 9999 (the calendar repeats every 146,097 days)."""
-    turns, inner = divmod(days - _DAYS_TO_YEAR_1 - 1, 146_097)
-    day = date.fromordinal(inner + 1)
-    return f"{day.year + 400 * turns:04}-{day.month:02}-{day.day:02}"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 from clever_ferry.boxes import Entry
@@ -63,6 +64,18 @@ class PieceFile:
     """Whether a save is not whole here without it."""
     told: SignInfo | None = None
     """What tells it from others, where names do not."""
+    shared: bool = False
+    """Whether all saves share it."""
+
+    @cached_property
+    def bare(self) -> bool:
+        """Whether it has no wrapping and is none."""
+        return not self.chain.layers and self.slip is None
+
+    @cached_property
+    def describes(self) -> str:
+        """The role of the piece that it only describes; '' where it does not."""
+        return self.slip.of if self.slip is not None else ""
 
     def is_it(self, entry: Entry) -> bool:
         """Tell by size and content whether an entry is such a file, as far as that is stated."""

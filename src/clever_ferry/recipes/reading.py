@@ -1,0 +1,296 @@
+"""Reading an edition: a box's entries are told apart by name and gathered as saves."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from operator import itemgetter
+from types import MappingProxyType
+from typing import TYPE_CHECKING, Any
+
+from clever_ferry.boxes import Contents, Entry
+from clever_ferry.cargo import Piece, Save
+from clever_ferry.errors import KeyNeededError, UnsupportedError
+from clever_ferry.naming import Ambiguous, Value
+from clever_ferry.recipes.facts import UNREADABLE, FactsRead
+from clever_ferry.recipes.parts import PieceFile
+
+if TYPE_CHECKING:
+    from clever_ferry.recipes.edition import Edition
+
+__all__ = ["Listing", "read_edition", "unlike"]
+
+_NOTHING_SAID: Mapping[str, Any] = MappingProxyType({})
+_NO_FIELDS: Mapping[str, Value] = MappingProxyType({})
+
+_Name = tuple[Value, ...]
+"""The values that make out a save, in the order of the edition's key fields."""
+_Key = tuple[_Name, int | None]
+"""What makes out a save, and its generation."""
+
+
+@dataclass(frozen=True)
+class Listing:
+    """What a berth holds: saves by slot, pieces shared by all, and entries not understood."""
+
+    saves: tuple[Save, ...]
+    shared: tuple[Piece, ...]
+    unread: tuple[str, ...]
+    problems: tuple[str, ...]
+    spare: tuple[str, ...] = ()
+    """Old copies of files that are there."""
+    behind: tuple[Save, ...] = ()
+    """Earlier generations of saves, which the game keeps beside the one that counts."""
+
+
+def read_edition(
+    edition: Edition,
+    contents: Contents,
+    berth_fields: Mapping[str, Value],
+    *,
+    fold: bool,
+    facts: bool,
+    given: Mapping[str, Value],
+    keyless: bool,
+) -> Listing:
+    """Tell the saves among a box's entries; see `Edition.read`."""
+    gathered = _Gathering(edition, fold, given, keyless)
+    gathered.problems += unlike(contents.bound, berth_fields, "The index")
+    take = gathered.take
+    for entry in contents.entries:
+        take(entry)
+    gathered.take_old_copies()
+    saves, behind = gathered.saves(facts)
+    return Listing(
+        saves, tuple(gathered.shared), tuple(gathered.unread), tuple(gathered.problems),
+        tuple(gathered.spare), behind,
+    )  # fmt: skip
+
+
+class _Gathering:
+    """Entries on their way to be saves. There can be very many, so each is touched once."""
+
+    def __init__(
+        self, edition: Edition, fold: bool, given: Mapping[str, Value], keyless: bool
+    ) -> None:
+        self.shared: list[Piece] = []
+        self.unread: list[str] = []
+        self.problems: list[str] = []
+        self.spare: list[str] = []
+        self._edition, self._fold, self._given, self._keyless = edition, fold, given, keyless
+        self._read = edition.names(fold).read
+        self._barred = edition.barred if edition.never else None
+        self._newest, self._apart = edition.newest or "", edition.apart
+        self._name_of = _named_by(edition.key_fields)
+        self._groups: dict[_Key, list[Piece]] = {}
+        self._fields: dict[_Key, dict[str, Value]] = {}
+        self._untold: list[Entry] = []
+
+    def take(self, entry: Entry) -> None:
+        """Put an entry to the save that its name says, or aside."""
+        name = entry.name
+        read = self._read(name)
+        if not read or (self._barred is not None and self._barred(name)):
+            self._untold.append(entry)
+            return
+        file, values = read[0]
+        if len(read) > 1 or file.told is not None or isinstance(values, Ambiguous):
+            told = _told(read, name, entry)
+            if told is None:
+                self._untold.append(entry)
+            elif isinstance(told, str):
+                self.problems.append(told)
+            else:
+                self._put(entry, *told)
+            return
+        self._put(entry, file, values)
+
+    def take_old_copies(self) -> None:
+        """Let entries that are copies of files which are not there stand in for them."""
+        for entry in self._untold:
+            found = self._old_copy(entry.name)
+            if found is None:
+                self.unread.append(entry.name)
+            else:
+                self._put(entry, *found, old=True)
+
+    def saves(self, facts: bool) -> tuple[tuple[Save, ...], tuple[Save, ...]]:
+        """Return the saves by slot, and their earlier generations."""
+        edition, given, keyless = self._edition, self._given, self._keyless
+        order = self._in_order([key for key, pieces in self._groups.items() if pieces])
+        place: dict[_Name, int] = {}
+        highest: dict[_Name, int] = {}
+        for name, turn in order:
+            place.setdefault(name, len(place) + 1)
+            highest[name] = turn or 0
+        saves: list[Save] = []
+        behind: list[Save] = []
+        for key in order:
+            name, turn = key
+            fields, pieces = self._fields[key], self._groups[key]
+            slot = fields["slot"] if edition.numbered else place[name]
+            read = edition.reader.read(fields, pieces, given, keyless) if facts else None
+            save = self._save(int(slot), fields, pieces, read, turn)
+            (saves if (turn or 0) == highest[name] else behind).append(save)
+        saves.sort(key=lambda save: save.slot)
+        return tuple(saves), tuple(behind)
+
+    def _put(
+        self, entry: Entry, file: PieceFile, values: Mapping[str, Value], old: bool = False
+    ) -> None:
+        own = values
+        if file.shared:
+            there = self.shared
+        else:
+            name = self._name_of(values)
+            key = (name, int(values[self._newest]) if self._newest in values else None)
+            known = self._groups.get(key)
+            if known is None:
+                known = self._groups[key] = []
+                wanted = self._edition.key_fields
+                self._fields[key] = {field: values[field] for field in wanted if field in values}
+            there = known
+            own = _NO_FIELDS
+            if not self._apart.issuperset(values):
+                own = {field: values[field] for field in values if field not in self._apart}
+        if file.bare or entry.problem:
+            payload = entry.payload
+            piece = Piece(
+                file.role, own, payload, entry.size, entry.stamp, entry.name, entry.files,
+                entry.problem, _NOTHING_SAID, _NOTHING_SAID, old, file.describes, payload,
+            )  # fmt: skip
+        else:
+            piece = self._peeled(entry, file, own, old)
+        if old and any(one.key == piece.key for one in there):
+            self.spare.append(entry.name)
+            return
+        there.append(piece)
+
+    def _peeled(self, entry: Entry, file: PieceFile, own: Mapping[str, Value], old: bool) -> Piece:
+        """Return a piece without its wrapping, as far as that can be had."""
+        payload, problem, locked = entry.payload, "", ""
+        bound, said = _NOTHING_SAID, _NOTHING_SAID
+        try:
+            peeled = file.chain.peel(payload, self._given)
+            payload, bound, said = peeled.payload, peeled.bound, peeled.said
+            if file.slip is not None:
+                read = file.slip.values(payload)
+                bound = {**bound, **file.slip.bound(read)}
+                said = {**said, file.slip.layout.name: read}
+        except KeyNeededError as error:
+            if not self._keyless:
+                raise
+            locked = f"{error.what} {error.advice}"
+        except (*UNREADABLE, UnsupportedError) as error:
+            problem = f"it can't be read: {error.what.rstrip('.')}"
+        except OSError as error:
+            problem = f"it can't be read: {error.strerror or error}"
+        return Piece(
+            file.role, own, payload, entry.size, entry.stamp, entry.name, entry.files, problem,
+            bound, said, old, file.describes, entry.payload, locked,
+        )  # fmt: skip
+
+    def _old_copy(self, name: str) -> tuple[PieceFile, Mapping[str, Value]] | None:
+        """Return which piece an entry is an old copy of, by its ending."""
+        for file in self._edition.files:
+            for ending in file.old:
+                if (name.casefold() if self._fold else name).endswith(
+                    ending.casefold() if self._fold else ending
+                ):
+                    whole = name[: -len(ending)]
+                    if self._edition.barred(whole) or self._edition.barred(name):
+                        continue
+                    told = _told(self._read(whole), whole)
+                    if isinstance(told, tuple) and told[0] is file:
+                        return told
+        return None
+
+    def _in_order(self, keys: list[_Key]) -> list[_Key]:
+        """Return saves' keys in order: numbers by size, texts by letter, generations by age."""
+        if self._edition.numbered:
+            at = self._edition.key_fields.index("slot")
+            if len({key[0][at] for key in keys}) == len(keys):
+                return keys  # their slots will tell their order
+        return sorted(keys, key=lambda key: ([_sortable(part) for part in key[0]], key[1] or 0))
+
+    def _save(
+        self, slot: int, fields: Mapping[str, Value], pieces: list[Piece],
+        read: FactsRead | None, turn: int | None,
+    ) -> Save:  # fmt: skip
+        problems: list[str] = []
+        notes: list[str] = []
+        by_key: dict[object, Piece] = {}
+        for piece in pieces:
+            key = piece.key if piece.fields else piece.role
+            if key in by_key:
+                other = by_key[key]
+                problems.append(f"{other.entry} and {piece.entry} are both the {piece.title}")
+            else:
+                by_key[key] = piece
+            if piece.problem:
+                problems.append(f"{piece.entry}: {piece.problem}")
+            if piece.locked:
+                notes.append(f"{piece.entry}: {piece.locked}")
+        problems += [f"its {role} is missing" for role in self._edition.missing(pieces)]
+        if read is None:
+            return Save(slot, fields, tuple(pieces), (), tuple(problems), tuple(notes), (), turn)
+        problems += read.problems
+        notes += read.notes
+        return Save(
+            slot, fields, tuple(pieces), read.facts, tuple(problems), tuple(notes), read.packs, turn
+        )
+
+
+def _told(
+    read: Sequence[tuple[PieceFile, Mapping[str, Value] | Ambiguous]],
+    name: str,
+    entry: Entry | None = None,
+) -> tuple[PieceFile, Mapping[str, Value]] | str | None:
+    """Return the one piece that a name says, or why it is not plain; None where it is none."""
+    found: list[tuple[PieceFile, Mapping[str, Value]]] = []
+    for file, values in read:
+        if isinstance(values, Ambiguous):
+            return f"{name} can be read in two ways as the {file.role}"
+        if found and found[-1][0] is file:
+            continue  # by another of its patterns
+        if entry is None or file.told is None or file.is_it(entry):
+            found.append((file, values))
+    if len(found) > 1:
+        roles = " or the ".join(file.role for file, _ in found)
+        return f"{name} could be the {roles}"
+    return found[0] if found else None
+
+
+def _named_by(fields: Sequence[str]) -> Callable[[Mapping[str, Value]], _Name]:
+    """Return what picks the values that make out a save; '' stands for each that a name lacks."""
+    every = itemgetter(*fields) if len(fields) > 1 else None
+
+    def name(values: Mapping[str, Value]) -> _Name:
+        if every is not None:
+            try:
+                found: _Name = every(values)
+                return found
+            except KeyError:
+                pass
+        return tuple([values.get(field, "") for field in fields])
+
+    return name
+
+
+def unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str) -> list[str]:
+    """Return where a wrapping or an index says another value of a field than is so here."""
+    return [
+        f"{what} belongs to another {name}: it says {found}, but here it is {fields[name]}"
+        for name, found in bound.items()
+        if name in fields and not _same(found, fields[name])
+    ]
+
+
+def _same(found: int | str, value: Value) -> bool:
+    if isinstance(found, int):
+        return str(value).isdecimal() and int(value) == found
+    return found.lower() == str(value).lower()
+
+
+def _sortable(value: Value) -> tuple[int, int | str]:
+    return (0, value) if isinstance(value, int) else (1, value.casefold())

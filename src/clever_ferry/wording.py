@@ -1,0 +1,45 @@
+"""Values as a player would say them."""
+
+from __future__ import annotations
+
+import math
+
+from clever_ferry.visible import visible
+
+__all__ = ["in_words"]
+
+_DAYS_TO_YEAR_1 = 365
+"""Year 0 of the days-0 count is a leap year; Python's ordinals count from 1 January of year 1."""
+
+
+def in_words(value: int | float | str, unit: str | None) -> str:
+    """Return a value as a player would say it.
+
+    >>> in_words(43500, "s"), in_words(1250, "count"), in_words(712225, "days-0")
+    ('12 h 05 min', '1,250', '1950-01-03')
+    """
+    if isinstance(value, str):
+        return visible(value).replace("\n", "\N{REPLACEMENT CHARACTER}")
+    if isinstance(value, bool):
+        return str(value)
+    if isinstance(value, float) and not math.isfinite(value):
+        return "no number"
+    match unit:
+        case "s":
+            minutes = int(value) // 60
+            return f"{minutes // 60} h {minutes % 60:02} min" if minutes >= 60 else f"{minutes} min"
+        case "days-0":
+            return _calendar_day(int(value))
+        case "count":
+            return f"{value:,}"
+        case _:
+            return str(value)
+
+
+def _calendar_day(days: int) -> str:
+    """Return the ISO date, also beyond the year 9999 (the calendar repeats every 146,097 days)."""
+    from datetime import date
+
+    turns, inner = divmod(days - _DAYS_TO_YEAR_1 - 1, 146_097)
+    day = date.fromordinal(inner + 1)
+    return f"{day.year + 400 * turns:04}-{day.month:02}-{day.day:02}"
