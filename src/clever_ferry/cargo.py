@@ -145,6 +145,11 @@ class Save(Struct, frozen=True, gc=False):
         return tuple(dict.fromkeys(path for piece in self.pieces for path in piece.files))
 
     @property
+    def roles(self) -> tuple[str, ...]:
+        """The roles of its pieces."""
+        return tuple([piece.role for piece in self.pieces])
+
+    @property
     def old(self) -> tuple[str, ...]:
         """The entries that are old copies, in the place of files that are missing."""
         return tuple(piece.entry for piece in self.pieces if piece.old)

@@ -301,7 +301,7 @@ def _adopted(save: Save, replaced: Save | None, target: OpenBerth) -> tuple[Piec
     """
     edition = target.berth.edition
     slips = {file.role for file in edition.files if file.slip}
-    lacks = set(edition.missing(save.pieces)) - slips
+    lacks = set(edition.missing(save.roles)) - slips
     own = replaced.pieces if replaced else ()
     known_by = edition.reader.sources
     adopted = tuple(one for one in own if one.role in lacks and one.role not in known_by)

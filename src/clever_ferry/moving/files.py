@@ -100,21 +100,20 @@ class FolderFiles:
         """Yield the files in the folders that `enter` lets in, sorted by path."""
         seen = 0
         folders = [""]
-        while folders:
-            files, inner = self._listed(folders.pop())
-            yield from files
-            seen += len(files)
-            if seen > _MOST_FILES:
-                raise DamagedError(f"{self.root} holds more than {_MOST_FILES:,} files.")
-            inner = [folder for folder in inner if enter(folder)]
-            inner.sort(reverse=True)
-            folders += inner
+        with _Top(self.root) as top:
+            while folders:
+                files, inner = self._listed(folders.pop(), top)
+                yield from files
+                seen += len(files)
+                if seen > _MOST_FILES:
+                    raise DamagedError(f"{self.root} holds more than {_MOST_FILES:,} files.")
+                inner = [folder for folder in inner if enter(folder)]
+                inner.sort(reverse=True)
+                folders += inner
 
-    def _listed(self, folder: str) -> tuple[list[FileInfo], list[str]]:
+    def _listed(self, folder: str, top: _Top) -> tuple[list[FileInfo], list[str]]:
         try:
-            if folder:
-                return _listed(self._below + folder, f"{folder}/")
-            return _listed(str(self.root), "")
+            return top.listed(folder)
         except (FileNotFoundError, NotADirectoryError):
             return [], []
         except PermissionError:
@@ -192,9 +191,45 @@ class FolderFiles:
 
 
 _WINDOWS = os.name == "nt"
+_HANDLES = os.scandir in os.supports_fd and os.open in os.supports_dir_fd
+_FOLDER = os.O_RDONLY | getattr(os, "O_DIRECTORY", 0)
+_NO_LINK = getattr(os, "O_NOFOLLOW", 0)
 
 
-def _listed(folder: str, front: str) -> tuple[list[FileInfo], list[str]]:
+class _Top:
+    """A folder while it is walked through.
+
+    Where the system can, what is in it is asked for by a handle of it, and not by whole paths:
+    that is quicker, goes on where those are too long, and follows no folder's name to a link.
+    """
+
+    def __init__(self, root: Path) -> None:
+        self._root = str(root)
+        self._handle = -1
+
+    def __enter__(self) -> _Top:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        if self._handle >= 0:
+            os.close(self._handle)
+
+    def listed(self, folder: str) -> tuple[list[FileInfo], list[str]]:
+        """Return a folder's files and the folders in it."""
+        if not folder:
+            return _listed(self._root, "")
+        if not _HANDLES:
+            return _listed(f"{self._root}/{folder}", f"{folder}/")
+        if self._handle < 0:
+            self._handle = os.open(self._root, _FOLDER)
+        handle = os.open(folder, _FOLDER | _NO_LINK, dir_fd=self._handle)
+        try:
+            return _listed(handle, f"{folder}/")
+        finally:
+            os.close(handle)
+
+
+def _listed(folder: str | int, front: str) -> tuple[list[FileInfo], list[str]]:
     """Return a folder's files, sorted, and the folders in it; no links.
 
     `front` is put in front of each name.

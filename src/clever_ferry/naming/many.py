@@ -55,7 +55,8 @@ class Names(Generic[_T]):
     def __init__(self, patterns: Iterable[tuple[Pattern, _T]], *, fold: bool = False) -> None:
         self._fold = fold
         self._patterns = list(patterns)
-        self._depths = frozenset(pattern.depth for pattern, _ in self._patterns)
+        self.depths = frozenset(pattern.depth for pattern, _ in self._patterns)
+        """How many folders stand in the paths that fit; for a quick look before `read`."""
         top = _Level()
         for rank, (pattern, _) in enumerate(self._patterns):
             *above, last = pattern.segments
@@ -84,7 +85,7 @@ class Names(Generic[_T]):
 
         The values are remembered, and must not be changed.
         """
-        if path.count("/") not in self._depths or len(path) > LONGEST_NAME:
+        if len(path) > LONGEST_NAME:
             return []
         folder, slash, last = path.rpartition("/")
         here = self._known.get(folder)

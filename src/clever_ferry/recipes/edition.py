@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -89,7 +89,7 @@ class Edition:
 
     def barred(self, name: str) -> bool:
         """Tell whether the recipe says that a file or entry is never to be touched."""
-        return bool(self._barred.read(name))
+        return bool(self.kept_off.read(name))
 
     def rebuilds(self, name: str) -> bool:
         """Tell whether the game makes a file or entry anew where it is missing."""
@@ -110,7 +110,8 @@ class Edition:
         return frozenset([*self.key_fields, *filter(None, [self.newest])])
 
     @cached_property
-    def _barred(self) -> Names[None]:
+    def kept_off(self) -> Names[None]:
+        """The names of files that are never to be touched."""
         return Names([(pattern, None) for pattern in self.never], fold=True)
 
     @cached_property
@@ -138,9 +139,8 @@ class Edition:
             self, contents, berth_fields, fold=fold, facts=facts, given=given or {}, keyless=keyless
         )
 
-    def missing(self, pieces: Iterable[Piece]) -> list[str]:
-        """Return the roles that a save must have here and these pieces do not fill."""
-        present = {piece.role for piece in pieces}
+    def missing(self, present: Collection[str]) -> list[str]:
+        """Return the roles that a save must have here and those present do not fill."""
         return [
             file.role
             for file in self._asked_for

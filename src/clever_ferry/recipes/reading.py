@@ -79,18 +79,19 @@ class _Gathering:
         self.spare: list[str] = []
         self._edition, self._fold, self._given, self._keyless = edition, fold, given, keyless
         self._read = edition.names(fold).read
-        self._barred = edition.barred if edition.never else None
+        self._kept_off, self._kept_depths = edition.kept_off.read, edition.kept_off.depths
         self._newest, self._apart = edition.newest or "", edition.apart
         self._name_of = _named_by(edition.key_fields)
         self._groups: dict[_Key, list[Piece]] = {}
         self._fields: dict[_Key, dict[str, Value]] = {}
         self._untold: list[Entry] = []
+        self._missing: dict[tuple[str, ...], list[str]] = {}
 
     def take(self, entry: Entry) -> None:
         """Put an entry to the save that its name says, or aside."""
         name = entry.name
         read = self._read(name)
-        if not read or (self._barred is not None and self._barred(name)):
+        if not read or (name.count("/") in self._kept_depths and self._kept_off(name)):
             self._untold.append(entry)
             return
         file, values = read[0]
@@ -231,7 +232,11 @@ class _Gathering:
                 problems.append(f"{piece.entry}: {piece.problem}")
             if piece.locked:
                 notes.append(f"{piece.entry}: {piece.locked}")
-        problems += [f"its {role} is missing" for role in self._edition.missing(pieces)]
+        roles = tuple([piece.role for piece in pieces])
+        missing = self._missing.get(roles)  # most saves have the same pieces
+        if missing is None:
+            missing = self._missing[roles] = self._edition.missing(roles)
+        problems += [f"its {role} is missing" for role in missing]
         if read is None:
             return Save(slot, fields, tuple(pieces), (), tuple(problems), tuple(notes), (), turn)
         problems += read.problems

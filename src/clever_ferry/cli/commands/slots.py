@@ -199,7 +199,7 @@ def _data(one: OpenBerth) -> dict[str, object]:
     return {
         **berth_data(one.berth),
         "saves": [
-            {**save_data(save), "missing": one.berth.edition.missing(save.pieces)}
+            {**save_data(save), "missing": one.berth.edition.missing(save.roles)}
             for save in one.listing.saves
         ],
         "shared": [piece.entry for piece in one.listing.shared],
@@ -250,7 +250,7 @@ def _unfit(save: Save) -> tuple[bool, bool]:
 
 def _pieces(one: OpenBerth, save: Save) -> str:
     """Return how many pieces are there, and which are not."""
-    missing = one.berth.edition.missing(save.pieces)
+    missing = one.berth.edition.missing(save.roles)
     return str(len(save.pieces)) + "".join(f"\nno {escape(role)}" for role in missing)
 
 
