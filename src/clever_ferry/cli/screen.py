@@ -80,17 +80,29 @@ def table(*columns: str, right: Sequence[str] = ()) -> Table:
     return made
 
 
-def columns(heads: Sequence[str], rows: Sequence[Sequence[str]]) -> None:
-    """Print rows under each other, each in a line: for thousands, where a table takes long."""
-    every = [heads, *rows]
-    widths = [max(map(cell_len, column)) for column in zip(*every, strict=True)]
-    lines = (
-        "  ".join(
-            cell + " " * (width - cell_len(cell)) for cell, width in zip(row, widths, strict=True)
-        )
-        for row in every
-    )
-    click.echo("\n".join(f" {line.rstrip()}" for line in lines))
+def columns(
+    heads: Sequence[str], rows: Sequence[Sequence[str]], *, right: Sequence[str] = ()
+) -> None:
+    """Print rows under each other, each in a line: for thousands, where a table takes long.
+
+    Columns whose heads are among `right` end at the same place.
+    """
+    padded = [
+        _padded([head, *column], head in right)
+        for head, column in zip(heads, zip(*rows, strict=True), strict=True)
+    ]
+    click.echo("\n".join(" " + "  ".join(line).rstrip() for line in zip(*padded, strict=True)))
+
+
+def _padded(cells: Sequence[str], right: bool) -> list[str]:
+    """Return cells made as wide as the widest is on a terminal."""
+    if all(map(str.isascii, cells)):
+        width = max(map(len, cells))
+        return [cell.rjust(width) if right else cell.ljust(width) for cell in cells]
+    widths = [cell_len(cell) for cell in cells]
+    blanks = [" " * (max(widths) - width) for width in widths]
+    pairs = zip(cells, blanks, strict=True)
+    return [blank + cell if right else cell + blank for cell, blank in pairs]
 
 
 def heading(text: str) -> str:
@@ -155,7 +167,7 @@ def when(stamp: int | None, now: float | None = None) -> str:
     except (OverflowError, ValueError, OSError):  # a stamp that no calendar has
         return "no date"
     seconds = (now if now is not None else datetime.now().timestamp()) - stamp / 1e9
-    return f"{then:%Y-%m-%d %H:%M} ({_ago(seconds)})"
+    return f"{then.isoformat(' ', 'minutes')} ({_ago(seconds)})"
 
 
 def when_cell(stamp: int | None) -> str:

@@ -128,9 +128,11 @@ def _save(kept: Any) -> Save:
 
 def _kept_piece(piece: Piece) -> Any:
     own = (piece.role, dict(piece.fields), piece.size, piece.stamp, piece.entry)
-    bound = dict(piece.bound)
-    rest = (piece.files, piece.problem, bound, piece.old, piece.describes, piece.locked)
-    return own if rest == ((piece.entry,), "", {}, False, "", "") else own + rest
+    unusual = piece.bound or piece.problem or piece.old or piece.describes or piece.locked
+    if not unusual and piece.files == (piece.entry,):
+        return own
+    rest = (piece.files, piece.problem, dict(piece.bound), piece.old, piece.describes, piece.locked)
+    return own + rest
 
 
 def _piece(kept: Any) -> Piece:

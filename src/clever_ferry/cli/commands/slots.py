@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -35,7 +35,7 @@ from clever_ferry.proving.relating import Related, relate
 
 if TYPE_CHECKING:
     from clever_ferry.api import Ferry
-    from clever_ferry.cargo import Save
+    from clever_ferry.cargo import Fact, Save
     from clever_ferry.finding.berths import Berth, OpenBerth
 
 __all__ = ["command"]
@@ -211,17 +211,19 @@ def _data(one: OpenBerth) -> dict[str, object]:
 def _print_saves(one: OpenBerth) -> None:
     out, saves = console(), one.listing.saves
     labels = one.berth.game.fact_labels
-    keys = [key for key in labels if any(save.fact(key) for save in saves)]
-    numbers = [labels[key] for key in keys if _is_number(one, key)]
+    told = [fact for save in saves for fact in save.facts]
+    there, worded = {fact.key for fact in told}, {fact.key for fact in told if _is_worded(fact)}
+    keys = [key for key in labels if key in there]
+    numbers = [labels[key] for key in keys if key not in worded]
     number = "Slot" if one.berth.edition.numbered else "No."
+    if len(saves) > _MANY:
+        _print_long([number, *(labels[key] for key in keys)], numbers, keys, one)
+        _print_notes(one)
+        return
     shown = table(
         number, *(labels[key] for key in keys), "Last saved", "Pieces", "Size",
         right=(number, "Pieces", "Size", *numbers),
     )  # fmt: skip
-    if len(saves) > _MANY:
-        _print_long([number, *(labels[key] for key in keys)], keys, saves)
-        _print_notes(one)
-        return
     for save in saves:
         facts = [save.fact(key) for key in keys]
         mark = "\n[dim]a throwaway[/]" if save.throwaway else ""
@@ -254,19 +256,20 @@ def _pieces(one: OpenBerth, save: Save) -> str:
     return str(len(save.pieces)) + "".join(f"\nno {escape(role)}" for role in missing)
 
 
-def _print_long(heads: list[str], keys: list[str], saves: Sequence[Save]) -> None:
+def _print_long(heads: list[str], numbers: list[str], keys: list[str], one: OpenBerth) -> None:
     """Print a line per save, without a table's looks: quick for thousands."""
-    rows = [
-        [
-            str(save.slot),
-            *(fact.text if (fact := save.fact(key)) else "?" for key in keys),
-            when(save.stamp),
-            size(save.size),
-            "damaged" if save.problems else "throwaway" if save.throwaway else "",
-        ]
-        for save in saves
-    ]
-    columns([*heads, "Last saved", "Size", ""], rows)
+    rows = []
+    for save in one.listing.saves:
+        told = {fact.key: fact.text for fact in save.facts}
+        mark = "damaged" if save.problems else "throwaway" if save.throwaway else ""
+        rows.append([
+            str(save.slot), *(told.get(key, "?") for key in keys), when(save.stamp),
+            str(len(save.pieces)), size(save.size), mark,
+        ])  # fmt: skip
+    columns(
+        [*heads, "Last saved", "Pieces", "Size", ""], rows,
+        right=(heads[0], "Pieces", "Size", *numbers),
+    )  # fmt: skip
 
 
 def _print_notes(one: OpenBerth) -> None:
@@ -281,6 +284,5 @@ def _print_notes(one: OpenBerth) -> None:
         out.print(f"  [bad]Not in order:[/] {escape(problem)}")
 
 
-def _is_number(one: OpenBerth, key: str) -> bool:
-    facts = [save.fact(key) for save in one.listing.saves]
-    return all(isinstance(fact.value, int | float) for fact in facts if fact)
+def _is_worded(fact: Fact) -> bool:
+    return not isinstance(fact.value, int | float)
