@@ -15,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from clever_ferry.boxes import Entry
+from clever_ferry.moving import files
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.scanning import New, scan
 from clever_ferry.unboxing.surveying import survey
@@ -38,6 +39,9 @@ def test_a_mark_then_what_the_game_wrote(den: Den) -> None:
     data = den.cferry("look", "--since-mark", "--json").data
     guesses = {Path(one["folder"]).name: (one["game"], one["guess"]) for one in data["folders"]}
     assert guesses["Unheard Of"] == (None, "Unheard Of")
+    long_ago = time.time() - 86400
+    os.utime(hidden / "slot a.dat", (long_ago, long_ago))
+    assert "came here since" in den.cferry("look", "--since-mark").out
     assert [
         Path(file["path"]).name
         for one in data["folders"]
@@ -100,6 +104,49 @@ def test_a_folder_that_the_walk_cannot_read_is_told(tmp_path: Path) -> None:
     (tmp_path / "file").write_bytes(b"x")
     found = list(scan([str(tmp_path / "file")], 0))
     assert found == [New(str(tmp_path / "file"), 0, -1)]
+
+
+@pytest.mark.parametrize("handles", [True, False])
+def test_a_folder_is_listed_as_find_lists_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, handles: bool
+) -> None:
+    """With handles of folders, and as on a system that has none."""
+    monkeypatch.setattr(files, "_HANDLES", handles)
+    top = tmp_path / "top"
+    deep = top.joinpath(*(f"level {number}" for number in range(40)))
+    deep.mkdir(parents=True)
+    strange = os.fsdecode(b"not text \xff")
+    for folder in (top, deep, top / "level 0"):
+        for name in ("ü", "line\nend", strange, ".hidden"):
+            (folder / name).write_bytes(os.urandom(len(name)))
+    (deep / "back").symlink_to(top, target_is_directory=True)
+    (top / "link").symlink_to(deep / "ü")
+    os.mkfifo(top / "pipe")
+    done = subprocess.run(
+        ["find", ".", "-type", "f", "-printf", "%P\\0%s\\0%i\\0"],
+        cwd=top, capture_output=True, check=True,
+    )  # fmt: skip
+    told = os.fsdecode(done.stdout).split("\0")
+    expected = sorted(zip(told[::3], map(int, told[1::3]), map(int, told[2::3]), strict=False))
+    found = list(FolderFiles(top).walk(lambda _: True))
+    assert sorted((one.path, one.size, one.number) for one in found) == expected
+    outer = [one.path for one in FolderFiles(top).walk(lambda _: False)]
+    assert outer == sorted([".hidden", "line\nend", strange, "ü"])
+    assert not list(FolderFiles(tmp_path / "nowhere").walk(lambda _: True))
+
+
+def test_a_folder_that_turns_into_a_link_is_not_followed(tmp_path: Path) -> None:
+    for name in ("top/inner", "elsewhere"):
+        (tmp_path / name).mkdir(parents=True)
+        (tmp_path / name / "file").touch()
+
+    def swap(folder: str) -> bool:  # between being seen and being entered
+        (tmp_path / "top/inner/file").unlink()
+        (tmp_path / "top/inner").rmdir()
+        (tmp_path / "top/inner").symlink_to(tmp_path / "elsewhere", target_is_directory=True)
+        return True
+
+    assert list(FolderFiles(tmp_path / "top").walk(swap)) == []
 
 
 def test_a_folder_that_no_recipe_knows(den: Den, tmp_path: Path) -> None:

@@ -39,9 +39,10 @@ def print_changes(changes: Changes, whose: Mapping[Path, str], since: int) -> No
     else:
         out.print(heading(f"Changed since {when(since)}"))
         shown = table("When", "Whose", "What, and where", "Size", right=("Size",))
+        older = "\n[dim]came here since,\nwith this date[/]"
         for one in changes.folders[:_MOST]:
             shown.add_row(
-                when_cell(one.stamp),
+                when_cell(one.stamp) + older * (one.stamp < since),
                 f"[good]{escape(whose[one.folder])}[/]" if one.folder in whose
                 else f"{escape(one.guess)}\n[dim]by its folders' names[/]" if one.guess else "?",
                 f"{escape(_names(one))}\n[place]{escape(place(one.folder))}[/]",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from collections.abc import Callable, Iterator
@@ -200,7 +201,7 @@ class _Top:
     """A folder while it is walked through.
 
     Where the system can, what is in it is asked for by a handle of it, and not by whole paths:
-    that is quicker, goes on where those are too long, and follows no folder's name to a link.
+    that is quicker, and a folder that becomes a link meanwhile is not followed.
     """
 
     def __init__(self, root: Path) -> None:
@@ -222,7 +223,12 @@ class _Top:
             return _listed(f"{self._root}/{folder}", f"{folder}/")
         if self._handle < 0:
             self._handle = os.open(self._root, _FOLDER)
-        handle = os.open(folder, _FOLDER | _NO_LINK, dir_fd=self._handle)
+        try:
+            handle = os.open(folder, _FOLDER | _NO_LINK, dir_fd=self._handle)
+        except OSError as error:
+            if error.errno == errno.ELOOP:  # it has just become a link
+                return [], []
+            raise
         try:
             return _listed(handle, f"{folder}/")
         finally:
