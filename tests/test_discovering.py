@@ -8,12 +8,14 @@ import stat
 import subprocess
 import sys
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from clever_ferry.api import Ferry
 from clever_ferry.finding.computers import described_computer
 from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.moving import files
 from clever_ferry.recipes import Recipes
 from clever_ferry_demo.saltglass.pieces import make_world, play_on
 from clever_ferry_demo.world import lay_loft, store_at
@@ -198,17 +200,32 @@ def test_evidence_for_the_store(den: Den) -> None:
     assert "Tern Arcade's crate" in told["saltglass/tern"]
 
 
-def test_folders_that_cannot_be_read_are_named(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("handles", [True, False])
+def test_folders_that_cannot_be_read_are_named(
+    den: Den, monkeypatch: pytest.MonkeyPatch, handles: bool
+) -> None:
     """The administrator can read all, so the refusal is put in the disk's place."""
     closed = str(den.top / DEPOT)
-    real = os.scandir
+    real_scandir, real_open = os.scandir, os.open
 
-    def scandir(path: object = ".") -> object:
+    def scandir(path: Any = ".") -> Any:
         if str(path) == closed:
             raise PermissionError(13, "denied", closed)
-        return real(path)  # type: ignore[call-overload]
+        return real_scandir(path)
 
+    def open_folder(path: Any, flags: int, mode: int = 0o777, *, dir_fd: Any = None) -> int:
+        folder, name = os.path.split(closed)
+        if (
+            dir_fd is not None
+            and path == name
+            and os.path.samestat(os.fstat(dir_fd), Path(folder).stat())
+        ):
+            raise PermissionError(13, "denied", closed)
+        return real_open(path, flags, mode, dir_fd=dir_fd)
+
+    monkeypatch.setattr(files, "_HANDLES", handles)
     monkeypatch.setattr(os, "scandir", scandir)
+    monkeypatch.setattr(os, "open", open_folder)
     ferry = Ferry(described_computer(den.top), Recipes(None), Keeps(den.home))
     seen = ferry.look()
     assert [sight.berth.edition.id for sight in seen.sights] == ["tern"]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from msgspec.structs import replace
 
@@ -140,3 +142,14 @@ def test_names_are_shown_letter_by_letter(den: Den) -> None:
                     ("slots", "saltglass/depot:7", "saltglass/tern")):  # fmt: skip
         told = den.cferry(*command)
         assert name in told.out, command
+
+
+def test_a_folder_without_saves_says_what_is_in_it(den: Den, tmp_path: Path) -> None:
+    folder = tmp_path / "some folder"
+    folder.mkdir()
+    (folder / "letter.txt").touch()
+    (folder / "photo.png").touch()
+    told = den.cferry("slots", f"saltglass/depot@{folder}", code=3).out
+    assert "no saves" in told
+    assert "2 files that its recipe does not know, such as letter.txt" in told
+    assert f"cferry look '{folder}'" in told

@@ -329,7 +329,10 @@ class Ferry:
             one = open_berth(berth, given=given, lenient=True)
             opened.append(_only(one, select(one.listing.saves, address.slots, berth.address)))
         if opened[0].berth.game.id != opened[1].berth.game.id:
-            raise WrongUseError("Only two editions of one game correspond to each other.")
+            raise WrongUseError(
+                "Only two editions of one game correspond to each other.",
+                advice="Name them, such as: cferry pairs saltglass/tern saltglass/depot",
+            )
         return opened[0], opened[1], pair(*opened)
 
     def check(

@@ -88,7 +88,10 @@ def _survey(ferry: Ferry, what: str, as_json: bool) -> None:
 
     path = Path(what).expanduser()
     if not path.exists():
-        raise UnknownNameError(f"There is no folder or file {what}.")
+        raise UnknownNameError(
+            f"There is no folder or file {what}.",
+            advice="`cferry look` alone shows where the saves on this computer are.",
+        )
     surveyed = ferry.survey(path)
     if as_json:
         echo_json(survey_data(surveyed))

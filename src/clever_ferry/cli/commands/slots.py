@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
@@ -113,7 +114,7 @@ def command(
     for one in opened:
         out.print(heading(one.berth.title) + f"  [place]{escape(one.berth.address)}[/]")
         if not one.listing.saves:
-            out.print("  no saves\n")
+            _print_none(one)
             continue
         _print_saves(one)
     if related is not None:
@@ -135,6 +136,9 @@ def command(
             way = f"To keep a copy: cferry backup {address}"
         out.print(escape(way), soft_wrap=True)
     else:
+        folder = shlex.quote(str(opened[0].berth.root))
+        way = f"To see what the folder holds: cferry look {folder}"
+        out.print(escape(way), soft_wrap=True)
         raise click.exceptions.Exit(NOTHING)
 
 
@@ -206,6 +210,16 @@ def _data(one: OpenBerth) -> dict[str, object]:
         "not_understood": list(one.listing.unread),
         "problems": list(one.listing.problems),
     }
+
+
+def _print_none(one: OpenBerth) -> None:
+    out, unread = console(), one.listing.unread
+    out.print("  no saves")
+    if unread:
+        told = f"{counted(len(unread), 'file')} that its recipe does not know, such as {unread[0]}"
+        out.print(indented(f"[dim]{escape(told)}[/]", 2))
+    _print_notes(one)
+    out.print()
 
 
 def _print_saves(one: OpenBerth) -> None:
