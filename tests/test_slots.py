@@ -152,4 +152,4 @@ def test_a_folder_without_saves_says_what_is_in_it(den: Den, tmp_path: Path) -> 
     told = den.cferry("slots", f"saltglass/depot@{folder}", code=3).out
     assert "no saves" in told
     assert "2 files that its recipe does not know, such as letter.txt" in told
-    assert f"cferry look '{folder}'" in told
+    assert f'cferry look "{folder}"' in told

@@ -46,7 +46,7 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.backups import Backups
     from clever_ferry.crossing.backing_up import BackedUp
     from clever_ferry.crossing.carrying import Crossed
-    from clever_ferry.crossing.planning import Plan
+    from clever_ferry.crossing.plan import Plan
     from clever_ferry.crossing.recovering import Recovered
     from clever_ferry.crossing.tidying import Hidden, Tidied
     from clever_ferry.crossing.undoing import Undoing

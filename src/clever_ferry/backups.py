@@ -8,7 +8,8 @@ from dataclasses import replace
 from pathlib import Path
 
 from clever_ferry.crossing.guarding import refuse_busy
-from clever_ferry.crossing.planning import Plan, make_plan
+from clever_ferry.crossing.plan import Plan
+from clever_ferry.crossing.planning import make_plan
 from clever_ferry.crossing.progress import Progress, silent
 from clever_ferry.crossing.restoring import (
     Restored,

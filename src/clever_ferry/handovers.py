@@ -9,7 +9,8 @@ from pathlib import Path
 
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.handing_over import handed_over, host_of
-from clever_ferry.crossing.planning import Plan, make_plan
+from clever_ferry.crossing.plan import Plan
+from clever_ferry.crossing.planning import make_plan
 from clever_ferry.errors import UnsupportedError, WrongUseError
 from clever_ferry.finding.berths import Berth, OpenBerth
 from clever_ferry.moving.parcels import write_parcel

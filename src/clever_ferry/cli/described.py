@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from clever_ferry.api import Seen, Sight, Surveyed
     from clever_ferry.cargo import Save
-    from clever_ferry.crossing.planning import Move, Plan
+    from clever_ferry.crossing.plan import Move, Plan
     from clever_ferry.finding import Berth
     from clever_ferry.keeping.logbook import Record
     from clever_ferry.keeping.snapshots import Kept

@@ -9,7 +9,7 @@ from rich.console import Console
 from clever_ferry.cli.screen import counted, escape, facts_line, size, steps, table, when
 
 if TYPE_CHECKING:
-    from clever_ferry.crossing.planning import Move, Plan
+    from clever_ferry.crossing.plan import Move, Plan
     from clever_ferry.recipes.laying import Laid
 
 __all__ = ["print_plan"]

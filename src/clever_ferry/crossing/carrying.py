@@ -11,7 +11,7 @@ from typing import Any
 from clever_ferry.boxes import Making
 from clever_ferry.crossing.changing import Aim, Changed, change, new_token
 from clever_ferry.crossing.guarding import await_quiet, left_by_us
-from clever_ferry.crossing.planning import Move, Plan
+from clever_ferry.crossing.plan import Move, Plan
 from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.crossing.recording import recorded, save_story
 from clever_ferry.errors import DamagedError, NotProvenError, RefusedError

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Callable, Collection, Mapping
 from uuid import UUID
 
 from msgspec.structs import replace
@@ -11,6 +10,14 @@ from msgspec.structs import replace
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.crossing.demands import pack_notes, refuse_too_large
 from clever_ferry.crossing.goals import Goal, goals_of
+from clever_ferry.crossing.plan import Change, Move, Plan
+from clever_ferry.crossing.refusing import (
+    refuse_beyond_limit,
+    refuse_collisions,
+    refuse_damaged,
+    refuse_foreign_given,
+    refuse_same,
+)
 from clever_ferry.crossing.versions import version_notes
 from clever_ferry.errors import (
     DamagedError,
@@ -20,8 +27,7 @@ from clever_ferry.errors import (
 )
 from clever_ferry.finding.addresses import select
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.finding.signs import Signs
-from clever_ferry.moving.names import folded, refuse_forbidden
+from clever_ferry.moving.names import refuse_forbidden
 from clever_ferry.naming import (
     DigitsField,
     FieldSpec,
@@ -33,88 +39,7 @@ from clever_ferry.naming import (
 )
 from clever_ferry.recipes.laying import Laid, lay, lay_shared
 
-__all__ = ["Change", "Move", "Plan", "make_plan"]
-
-
-@dataclass(frozen=True)
-class Change:
-    """A name field that the target gets otherwise than from the source, and from where."""
-
-    field: str
-    value: Value
-    how: str
-
-
-@dataclass(frozen=True)
-class Move:
-    """One save's way: from its slot to the target's, and all that this takes."""
-
-    save: Save
-    slot: int
-    fields: Mapping[str, Value]
-    replaced: Save | None
-    laid: tuple[Laid, ...]
-    removes: tuple[str, ...]
-    """Entries of the replaced save that no new piece takes the place of."""
-    changes: tuple[Change, ...]
-    adopted: tuple[Piece, ...]
-    """Pieces that the target needs and the save lacks: those of the save that it replaces."""
-    left_behind: tuple[Piece, ...]
-    """Pieces that the target's edition does not have."""
-
-    @property
-    def renamed(self) -> list[tuple[str, str]]:
-        """Entries whose name changes, before and after."""
-        pairs = [(item.piece.entry, item.put.name) for item in self.laid]
-        return [pair for pair in pairs if pair[0] != pair[1]]
-
-
-@dataclass(frozen=True)
-class Plan:
-    """A crossing as it will be carried out."""
-
-    source: OpenBerth
-    target: OpenBerth
-    moves: tuple[Move, ...]
-    given: Mapping[str, str]
-    """What the user has stated: name fields and keys."""
-    signs: Signs = field(default_factory=Signs)
-    """Who else may write the target, as far as shows."""
-    shared: tuple[Laid, ...] = ()
-    """Pieces that all saves share, which go too: asked for, or the target has none."""
-    rebuilt: tuple[str, ...] = ()
-    """Entries of the target that go, as its game makes them anew."""
-    left: tuple[Save, ...] = ()
-    """Chosen saves that stay behind, as they are damaged."""
-    notes: tuple[str, ...] = ()
-    """What is to be said of versions, add-ons, and what the target does differently."""
-
-    def strays(self, move: Move) -> list[str]:
-        """Return what stands in a save's own folder and is no piece that the recipe knows."""
-        tops = {"".join(piece.entry.partition("/")[:2]) for piece in move.save.pieces}
-        top = tops.pop()
-        if tops or not top.endswith("/"):
-            return []  # it has no folder of its own
-        others = [one for one in self.source.listing.saves if one is not move.save]
-        if any(piece.entry.startswith(top) for one in others for piece in one.pieces):
-            return []
-        return [entry for entry in self.source.listing.unread if entry.startswith(top)]
-
-    @property
-    def laid(self) -> list[Laid]:
-        """All pieces as they will stand in the target."""
-        return [*(item for move in self.moves for item in move.laid), *self.shared]
-
-    @property
-    def replaced(self) -> list[Save]:
-        """Saves of the target that will be replaced."""
-        return [move.replaced for move in self.moves if move.replaced]
-
-    @property
-    def size(self) -> int:
-        """Bytes to read from the source."""
-        shared = sum(item.piece.size or 0 for item in self.shared)
-        return sum(move.save.size for move in self.moves) + shared
+__all__ = ["make_plan"]
 
 
 def make_plan(
@@ -153,7 +78,7 @@ def make_plan(
     left = [save for save in saves if whole_only and save.problems]
     if len(left) < len(saves):
         saves = [save for save in saves if save not in left]
-    _refuse_damaged(saves, source)
+    refuse_damaged(saves, source)
     notes: tuple[str, ...] = ()
     if not as_it_was:
         refuse_too_large(saves, target)
@@ -164,16 +89,16 @@ def make_plan(
     named = {name: value for name, value in given.items() if name not in secrets}
     if as_it_was and named:
         raise WrongUseError(f"{next(iter(named))} stays as it was; only a key can be given here.")
-    _refuse_foreign_given(named, target)
+    refuse_foreign_given(named, target)
     goals = goals_of(saves, target, slots, given)
     moves = [
         _move(save, goal, target, {**given, **(_own(save) if as_it_was else {})}, random)
         for save, goal in zip(saves, goals, strict=True)
     ]
     if not itself:
-        _refuse_same(source, target, moves)
-    _refuse_collisions(target, moves)
-    _refuse_beyond_limit(target, moves)
+        refuse_same(source, target, moves)
+    refuse_collisions(target, moves)
+    refuse_beyond_limit(target, moves)
     shared, left_out = _shared(source, target, sharing) if sharing is not None else ((), ())
     rebuilt = tuple(
         entry.name
@@ -282,11 +207,11 @@ def _move(
     if edition.box_title is None:
         for item in laid:
             refuse_forbidden(item.put.name, target.berth.system, target.berth.above)
-    new = {_folded(item.put.name, target) for item in laid}
+    new = {target.berth.folded(item.put.name) for item in laid}
     removes = tuple(
         piece.entry
         for piece in (replaced.pieces if replaced else ())
-        if _folded(piece.entry, target) not in new
+        if target.berth.folded(piece.entry) not in new
     )
     slot = goal.slot or (replaced.slot if replaced else 0)
     return Move(
@@ -318,14 +243,10 @@ def _adopted(save: Save, replaced: Save | None, target: OpenBerth) -> tuple[Piec
     return adopted
 
 
-def _folded(name: str, target: OpenBerth) -> str:
-    return folded(name) if target.berth.fold else name
-
-
 def _same_name(target: OpenBerth, fields: Mapping[str, Value]) -> Save | None:
-    key = {name: _folded(str(value), target) for name, value in fields.items()}
+    key = {name: target.berth.folded(str(value)) for name, value in fields.items()}
     for save in target.listing.saves:
-        if {name: _folded(str(value), target) for name, value in save.fields.items()} == key:
+        if {name: target.berth.folded(str(value)) for name, value in save.fields.items()} == key:
             return save
     return None
 
@@ -370,106 +291,3 @@ def _made(field: FieldSpec, random: Callable[[int], bytes]) -> str:
     if isinstance(field, HexField):
         return random(length).hex()[:length]
     return str(int.from_bytes(random(length), "big"))[:length].zfill(length)
-
-
-def _refuse_damaged(saves: Sequence[Save], source: OpenBerth) -> None:
-    if source.listing.problems:
-        raise DamagedError(
-            f"{source.berth.title} is not in order, so nothing is taken from it.",
-            details=tuple(f"  {problem}" for problem in source.listing.problems),
-            advice=f"`cferry check {source.berth.address}` looks at every save.",
-        )
-    bad = [save for save in saves if save.problems]
-    if not bad:
-        return
-    lines = [f"  {save.slot}  {save.title}: {p}" for save in bad for p in save.problems]
-    good = ",".join(str(save.slot) for save in saves if not save.problems)
-    raise DamagedError(
-        "A save at the source is damaged or not whole, so nothing was carried."
-        if len(bad) == 1
-        else f"{len(bad)} saves at the source are damaged or not whole, so nothing was carried.",
-        details=tuple(lines),
-        advice=f"The others can go: choose them with {source.berth.address}:{good}, or say "
-        "--whole-only."
-        if good
-        else "Look for an older copy of it, or load and save it once in its own game.",
-    )
-
-
-def _refuse_foreign_given(given: Mapping[str, str], target: OpenBerth) -> None:
-    edition = target.berth.edition
-    open_ones = (*edition.key_fields, *sorted(edition.berth_fields - target.berth.fields.keys()))
-    for name, text in given.items():
-        if name not in open_ones or name == "slot":
-            known = ", ".join(field for field in open_ones if field != "slot")
-            raise WrongUseError(
-                f"{edition.title} has no {name!r} to give.",
-                details=(f"There is: {known}." if known else "It has none.",),
-            )
-        field = edition.fields[name]
-        counted = isinstance(field, NumberField | StampField) and text.isdecimal()
-        value: Value = int(text) if counted else text
-        if field.write(value) is None:
-            raise WrongUseError(f"--give {name}={text}: it takes {field.wants()}.")
-
-
-def _refuse_same(source: OpenBerth, target: OpenBerth, moves: Sequence[Move]) -> None:
-    if source.berth.root != target.berth.root or source.berth.within is not None:
-        return
-    for move in moves:
-        if move.replaced is not None and move.replaced.fields == move.save.fields:
-            raise WrongUseError(
-                f"{move.save.title} would go onto itself.",
-                advice="Name another slot after the second address, such as "
-                f"{target.berth.address}:{move.slot + 1}",
-            )
-
-
-def _refuse_collisions(target: OpenBerth, moves: Sequence[Move]) -> None:
-    seen: dict[str, Save] = {}
-    for move in moves:
-        for name in (*(item.put.name for item in move.laid), *move.removes):
-            other = seen.setdefault(_folded(name, target), move.save)
-            if other is not move.save:
-                raise RefusedError(
-                    f"{other.title} and {move.save.title} would both become {name!r}.",
-                    advice="Carry them one by one, to slots or names of their own.",
-                )
-
-
-def _refuse_beyond_limit(target: OpenBerth, moves: Sequence[Move]) -> None:
-    most, edition = target.berth.edition.most_slots, target.berth.edition
-    if most is None:
-        return
-    for move in moves:
-        if edition.numbered and move.slot > most:
-            raise RefusedError(
-                f"{edition.title} shows only {most} slots; {move.save.title} would go to slot "
-                f"{move.slot} and not be seen.",
-                details=tuple(_slots_told(target, most)),
-                advice="Choose another slot after the second address.",
-            )
-    count = len(target.listing.saves) + sum(move.replaced is None for move in moves)
-    if not edition.numbered and count > most:
-        oldest = min(target.listing.saves, key=lambda save: save.stamp or 0, default=None)
-        told = f"The oldest there is {oldest.title}." if oldest else ""
-        raise RefusedError(
-            f"{edition.title} shows only {most} saves; this would make {count}.",
-            details=(told,) if told else (),
-            advice="Remove one in the game, or carry onto one: name it after the second address.",
-        )
-
-
-def _slots_told(target: OpenBerth, most: int) -> list[str]:
-    taken = {save.slot: save.title for save in target.listing.saves}
-    free = [str(slot) for slot in range(1, most + 1) if slot not in taken]
-    lines = [f"Free slots: {', '.join(free) if free else 'none'}."]
-    tries = [save for save in target.listing.saves if save.throwaway and save.slot <= most]
-    if not free:
-        oldest = sorted(target.listing.saves, key=lambda save: save.stamp or 0)
-        lines += [
-            f"Could be replaced (:{save.slot} with --replace): {save.title}, "
-            f"{'a throwaway' if save.throwaway else 'the oldest'}"
-            for save in tries[:3] or oldest[:1]
-        ]
-    return lines

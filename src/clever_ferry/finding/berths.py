@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from clever_ferry.layers.paths import FOLDER
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.names import folded
 
 if TYPE_CHECKING:
     from clever_ferry.boxes import Contents
@@ -86,6 +87,10 @@ class Berth:
     def fold(self) -> bool:
         """Whether upper and lower case are the same in its names."""
         return self.system != "linux"
+
+    def folded(self, name: str) -> str:
+        """Return a name in the form in which names are compared here."""
+        return folded(name) if self.fold else name
 
 
 @dataclass(frozen=True)

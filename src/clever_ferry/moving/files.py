@@ -108,9 +108,8 @@ class FolderFiles:
                 seen += len(files)
                 if seen > _MOST_FILES:
                     raise DamagedError(f"{self.root} holds more than {_MOST_FILES:,} files.")
-                inner = [folder for folder in inner if enter(folder)]
                 inner.sort(reverse=True)
-                folders += inner
+                folders += [folder for folder in inner if enter(folder)]
 
     def _listed(self, folder: str, top: _Top) -> tuple[list[FileInfo], list[str]]:
         try:

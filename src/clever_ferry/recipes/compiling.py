@@ -2,27 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Mapping
 
 from clever_ferry.boxes import Box, FolderBox, make_box
 from clever_ferry.errors import FerryError, RecipeError
-from clever_ferry.layers import Chain, IdentitySpec, compile_layers, told_layer
-from clever_ferry.layouts import Layout, LayoutError, LayoutSpec, compile_layouts
-from clever_ferry.layouts.digests import DIGEST_BYTES
-from clever_ferry.layouts.spec import (
-    LENGTH_TYPES,
-    NUMBER_TYPES,
-    BytesSpec,
-    ChoiceSpec,
-    ComputedSpec,
-    ListSpec,
-    NestedSpec,
-    PartsSpec,
-    SpanSpec,
-)
-from clever_ferry.naming import FieldSpec, NumberField, Pattern, compile_pattern
+from clever_ferry.layers import Chain, compile_layers, told_layer
+from clever_ferry.layouts import Layout, compile_layouts
+from clever_ferry.naming import FieldSpec, NumberField
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.facts import FactReader
+from clever_ferry.recipes.faults import Faults, fact_faults, known, layout_faults, unwritable
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
 from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
 from clever_ferry.recipes.slips import Slip
@@ -35,11 +24,11 @@ FindBox = Callable[[str], tuple[str, Box]]
 
 def compile_box(recipe: BoxRecipe) -> Box:
     """Compile a box recipe; raises RecipeError with what does not fit together."""
-    faults = _layout_faults(recipe.layouts)
+    faults = layout_faults(recipe.layouts)
     if faults:
         raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
     layouts = compile_layouts(recipe.layouts)
-    faults = _unwritable(layouts)
+    faults = unwritable(layouts)
     if faults:
         raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
     try:
@@ -52,12 +41,12 @@ def compile_box(recipe: BoxRecipe) -> Box:
 
 def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
     """Compile a game recipe; raises RecipeError with all that does not fit together."""
-    faults = _layout_faults(recipe.layouts)
-    faults += _fact_faults(recipe)
+    faults = layout_faults(recipe.layouts)
+    faults += fact_faults(recipe)
     if faults:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     layouts = compile_layouts(recipe.layouts)
-    faults += _unwritable(layouts)
+    faults += unwritable(layouts)
     if faults:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     try:
@@ -67,7 +56,7 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
     reader = FactReader(recipe.facts, recipe.pieces, layouts, layers, recipe.packs)
     editions: dict[str, Edition] = {}
     for name, info in recipe.editions.items():
-        here = _Faults(f"editions.{name}")
+        here = Faults(f"editions.{name}")
         edition = _edition(name, info, recipe, layers, layouts, reader, find_box, here)
         if edition is not None and not here.lines:
             editions[name] = edition
@@ -87,24 +76,6 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
     )
 
 
-class _Faults:
-    """Collects what is wrong below one key."""
-
-    def __init__(self, key: str) -> None:
-        self.key = key
-        self.lines: list[str] = []
-
-    def add(self, key: str, what: str) -> None:
-        self.lines.append(f"{self.key}.{key}: {what}")
-
-    def pattern(self, key: str, text: str, fields: Mapping[str, FieldSpec]) -> Pattern | None:
-        try:
-            return compile_pattern(text, fields)
-        except FerryError as error:
-            self.add(key, error.what)
-            return None
-
-
 def _edition(
     name: str,
     info: EditionInfo,
@@ -113,7 +84,7 @@ def _edition(
     layouts: Mapping[str, Layout],
     reader: FactReader,
     find_box: FindBox,
-    faults: _Faults,
+    faults: Faults,
 ) -> Edition | None:
     box: Box = FolderBox()
     box_title = None
@@ -177,7 +148,7 @@ def _edition(
         extra.append(packs.pattern)
     _demand_faults(info, recipe, faults)
     if info.not_newer is not None and info.not_newer not in recipe.facts:
-        faults.add("not_newer", f"there is no fact {info.not_newer!r}; {_known(recipe.facts)}")
+        faults.add("not_newer", f"there is no fact {info.not_newer!r}; {known(recipe.facts)}")
     used = berth_fields.union(
         *(pattern.fields for file in files for pattern in file.patterns),
         *(pattern.fields for pattern in extra),
@@ -194,7 +165,7 @@ def _edition(
     )  # fmt: skip
 
 
-def _packs(info: EditionInfo, recipe: GameRecipe, faults: _Faults) -> Packs | None:
+def _packs(info: EditionInfo, recipe: GameRecipe, faults: Faults) -> Packs | None:
     if info.packs is None:
         return None
     pattern = faults.pattern("packs.path", info.packs.path, info.fields)
@@ -205,33 +176,33 @@ def _packs(info: EditionInfo, recipe: GameRecipe, faults: _Faults) -> Packs | No
     return Packs(info.packs, pattern) if pattern is not None else None
 
 
-def _demand_faults(info: EditionInfo, recipe: GameRecipe, faults: _Faults) -> None:
+def _demand_faults(info: EditionInfo, recipe: GameRecipe, faults: Faults) -> None:
     """Say where limits and notes name what the recipe does not have."""
     for number, limit in enumerate(info.limits, 1):
         if limit.piece is not None and limit.piece not in recipe.pieces:
             faults.add(f"limits[{number}].piece", f"there is no piece {limit.piece!r}; "
-                       f"{_known(recipe.pieces)}")  # fmt: skip
+                       f"{known(recipe.pieces)}")  # fmt: skip
         if limit.fact is not None and limit.fact not in recipe.facts:
             faults.add(f"limits[{number}].fact", f"there is no fact {limit.fact!r}; "
-                       f"{_known(recipe.facts)}")  # fmt: skip
+                       f"{known(recipe.facts)}")  # fmt: skip
     for source in info.arriving:
         if source not in recipe.editions:
-            faults.add(f"arriving.{source}", f"there is no such edition; {_known(recipe.editions)}")
+            faults.add(f"arriving.{source}", f"there is no such edition; {known(recipe.editions)}")
 
 
 def _files(
     info: EditionInfo, recipe: GameRecipe, layers: Mapping[str, Chain],
-    layouts: Mapping[str, Layout], faults: _Faults,
+    layouts: Mapping[str, Layout], faults: Faults,
 ) -> list[PieceFile] | None:  # fmt: skip
     files: list[PieceFile] = []
     for number, file in enumerate(info.files, 1):
         key = f"files[{number}]"
         if file.role not in recipe.pieces:
-            faults.add(f"{key}.role", f"there is no piece {file.role!r}; {_known(recipe.pieces)}")
+            faults.add(f"{key}.role", f"there is no piece {file.role!r}; {known(recipe.pieces)}")
         chain = Chain(())
         for layer in file.layers:
             if layer not in layers:
-                faults.add(f"{key}.layers", f"there is no layer {layer!r}; {_known(layers)}")
+                faults.add(f"{key}.layers", f"there is no layer {layer!r}; {known(layers)}")
             else:
                 chain = chain.then(layers[layer])
         patterns = [faults.pattern(f"{key}.path", text, info.fields) for text in file.paths]
@@ -244,7 +215,7 @@ def _files(
         if file.describes is not None and file.layout is not None:
             if file.layout not in layouts:
                 faults.add(f"{key}.layout", f"there is no layout {file.layout!r}; "
-                           f"{_known(layouts)}")  # fmt: skip
+                           f"{known(layouts)}")  # fmt: skip
             else:
                 slip = Slip(file.describes, layouts[file.layout])
         files.append(
@@ -265,7 +236,7 @@ def _files(
     return None if faults.lines else files
 
 
-def _clashes(files: list[PieceFile], fields: Mapping[str, FieldSpec], faults: _Faults) -> None:
+def _clashes(files: list[PieceFile], fields: Mapping[str, FieldSpec], faults: Faults) -> None:
     """Say where a name that one role's pattern writes would also be read as another role's."""
     values = {name: field.sample() for name, field in fields.items()}
     for number, file in enumerate(files, 1):
@@ -287,7 +258,7 @@ def _clashes(files: list[PieceFile], fields: Mapping[str, FieldSpec], faults: _F
 
 def _key_fields(
     files: list[PieceFile], recipe: GameRecipe, berth_fields: frozenset[str], newest: str | None,
-    faults: _Faults,
+    faults: Faults,
 ) -> tuple[str, ...]:  # fmt: skip
     """Return the fields that make out a save; every piece's name must hold all of them."""
     keys: dict[str, None] = {}
@@ -314,134 +285,3 @@ def _key_fields(
             if any(keys and "slot" not in one.fields for one in pattern.shorter if "slot" in keys):
                 faults.add(f"files[{number}].path", "{slot} can't be in an optional part")
     return tuple(keys)
-
-
-def _layout_faults(layouts: Mapping[str, LayoutSpec]) -> list[str]:
-    faults: list[str] = []
-    for name, spec in layouts.items():
-        earlier: list[str] = []
-        every = {getattr(field, "name", "") for field in spec.fields}
-        for number, field in enumerate(spec.fields, 1):
-            for key, what in _field_faults(field, layouts, earlier, every):
-                faults.append(f"layouts.{name}.fields[{number}].{key}: {what}")
-            earlier.append(getattr(field, "name", ""))
-    return faults
-
-
-def _unwritable(layouts: Mapping[str, Layout]) -> list[str]:
-    """Say which layouts can't be written, whatever the values: a blank one is tried."""
-    faults: list[str] = []
-    for name, layout in layouts.items():
-        try:
-            blank = layout.blank()
-        except RecursionError:
-            faults.append(f"layouts.{name}: it holds itself without end, so it can't be written")
-            continue
-        values = {**dict.fromkeys(layout.outside, 0), **blank}
-        try:
-            layout.write(values)
-        except LayoutError as error:
-            faults.append(f"layouts.{name}: it can't be written: {error.what}")
-    return faults
-
-
-def _field_faults(
-    field: object, layouts: Mapping[str, LayoutSpec], earlier: list[str], every: set[str]
-) -> Iterator[tuple[str, str]]:
-    match field:
-        case NestedSpec() if field.of not in layouts:
-            yield "of", f"there is no layout {field.of!r}; {_known(layouts)}"
-        case ListSpec() if field.of not in layouts and field.of not in NUMBER_TYPES:
-            yield "of", f"there is no layout {field.of!r}; {_known(layouts)}"
-        case ChoiceSpec():
-            for of in (*field.of.values(), *filter(None, [field.otherwise])):
-                if of not in layouts and of not in NUMBER_TYPES:
-                    yield "of", f"there is no layout {of!r}; {_known(layouts)}"
-    references = {
-        "size": getattr(field, "size", None) if not isinstance(field, PartsSpec) else None,
-        "count": getattr(field, "count", None),
-        "by": getattr(field, "by", None),
-        "table": getattr(field, "table", None),
-    }
-    for key, value in references.items():
-        own_words = ("rest", *LENGTH_TYPES) if key == "count" else ("rest",)
-        if isinstance(value, str) and value not in own_words and value not in earlier:
-            yield key, f"no earlier field is named {value!r}; {_known(earlier)}"
-    computed = getattr(field, "computed", None)
-    if computed is not None:
-        yield from _computed_faults(computed, field, every)
-
-
-def _computed_faults(
-    spec: ComputedSpec, field: object, every: set[str]
-) -> Iterator[tuple[str, str]]:
-    names = [spec.of.from_, spec.of.to] if isinstance(spec.of, SpanSpec) else [spec.of]
-    for name in names:
-        words = ("before", "after", "all", "inside", "onward", "payload")
-        if name not in every and (isinstance(spec.of, SpanSpec) or name not in words):
-            yield "computed.of", f"no field is named {name!r}; {_known(every)}, and {words}"
-    wanted = DIGEST_BYTES.get(spec.what)
-    if isinstance(field, BytesSpec) and field.size != wanted:
-        yield "computed.what", f"{spec.what} needs a `bytes` of `size` {wanted}, or a number"
-    elif not isinstance(field, BytesSpec) and wanted is not None:
-        yield "computed.what", f"{spec.what} is {wanted} bytes, so it needs a `bytes` field"
-
-
-def _fact_faults(recipe: GameRecipe) -> list[str]:
-    faults = _handover_faults(recipe)
-    if recipe.packs is not None:
-        source = recipe.packs.source
-        if source not in recipe.pieces or not recipe.pieces[source].holds:
-            faults.append(f"packs.from: {source!r} is no piece that says what it `holds`")
-    opening = [
-        *((f"pieces.{role}", piece.opens) for role, piece in recipe.pieces.items()),
-        *((f"facts.{name}", fact.opens or ()) for name, fact in recipe.facts.items()),
-        *([("packs", recipe.packs.opens or ())] if recipe.packs is not None else ()),
-    ]
-    faults += [
-        f"{place}.opens: there is no layer {layer!r}; {_known(recipe.layers)}"
-        for place, layers in opening
-        for layer in layers
-        if layer not in recipe.layers
-    ]
-    for name, fact in recipe.facts.items():
-        if fact.source is not None and fact.source not in recipe.pieces:
-            faults.append(
-                f"facts.{name}.from: there is no piece {fact.source!r}; {_known(recipe.pieces)}"
-            )
-        elif fact.source is not None and not fact.layout and not recipe.pieces[fact.source].holds:
-            faults.append(
-                f"facts.{name}.from: pieces.{fact.source} does not say what it `holds`, "
-                "and the fact names no `layout`"
-            )
-        if fact.layout is not None and fact.layout not in recipe.layouts:
-            faults.append(
-                f"facts.{name}.layout: there is no layout {fact.layout!r}; {_known(recipe.layouts)}"
-            )
-    return faults
-
-
-def _handover_faults(recipe: GameRecipe) -> list[str]:
-    info = recipe.handover
-    if info is None:
-        return []
-    named = {"host": info.host or info.guest, "guest": info.guest}
-    named |= {f"lists[{n}].piece": one.piece for n, one in enumerate(info.lists, 1)}
-    named |= {"says.piece": info.says.piece} if info.says else {}
-    faults = [
-        f"handover.{key}: there is no piece {role!r}; {_known(recipe.pieces)}"
-        for key, role in named.items()
-        if role not in recipe.pieces
-    ]
-    if info.guest in recipe.pieces and not recipe.pieces[info.guest].each:
-        faults.append(f"handover.guest: there is only one {info.guest}; it needs `each`")
-    layers = [layer for steps in recipe.layers.values() for layer in steps]
-    kept = [one.bound for one in layers if isinstance(one, IdentitySpec) and one.kept]
-    if info.named and info.named not in kept:
-        faults.append(f"handover.named: no identity layer with `kept` is bound to {info.named!r}")
-    return faults
-
-
-def _known(names: Iterable[str]) -> str:
-    shown = ", ".join(sorted(name for name in names if name))
-    return f"there are {shown}" if shown else "there are none"

@@ -28,7 +28,7 @@ from clever_ferry.errors import RefusedError, WrongUseError
 
 if TYPE_CHECKING:
     from clever_ferry.crossing.carrying import Crossed
-    from clever_ferry.crossing.planning import Plan
+    from clever_ferry.crossing.plan import Plan
 
 __all__ = ["command"]
 

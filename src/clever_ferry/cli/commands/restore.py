@@ -22,7 +22,7 @@ from clever_ferry.cli.screen import (
     told_facts,
     when,
 )
-from clever_ferry.crossing.planning import Plan
+from clever_ferry.crossing.plan import Plan
 from clever_ferry.errors import RefusedError, WrongUseError
 
 if TYPE_CHECKING:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
@@ -136,8 +135,7 @@ def command(
             way = f"To keep a copy: cferry backup {address}"
         out.print(escape(way), soft_wrap=True)
     else:
-        folder = shlex.quote(str(opened[0].berth.root))
-        way = f"To see what the folder holds: cferry look {folder}"
+        way = f'To see what the folder holds: cferry look "{opened[0].berth.root}"'
         out.print(escape(way), soft_wrap=True)
         raise click.exceptions.Exit(NOTHING)
 

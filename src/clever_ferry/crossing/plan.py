@@ -1,0 +1,95 @@
+"""A crossing as it is planned: each save's way, and all that it takes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from clever_ferry.cargo import Piece, Save
+from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.finding.signs import Signs
+from clever_ferry.naming import Value
+from clever_ferry.recipes.laying import Laid
+
+__all__ = ["Change", "Move", "Plan"]
+
+
+@dataclass(frozen=True)
+class Change:
+    """A name field that the target gets otherwise than from the source, and from where."""
+
+    field: str
+    value: Value
+    how: str
+
+
+@dataclass(frozen=True)
+class Move:
+    """One save's way: from its slot to the target's, and all that this takes."""
+
+    save: Save
+    slot: int
+    fields: Mapping[str, Value]
+    replaced: Save | None
+    laid: tuple[Laid, ...]
+    removes: tuple[str, ...]
+    """Entries of the replaced save that no new piece takes the place of."""
+    changes: tuple[Change, ...]
+    adopted: tuple[Piece, ...]
+    """Pieces that the target needs and the save lacks: those of the save that it replaces."""
+    left_behind: tuple[Piece, ...]
+    """Pieces that the target's edition does not have."""
+
+    @property
+    def renamed(self) -> list[tuple[str, str]]:
+        """Entries whose name changes, before and after."""
+        pairs = [(item.piece.entry, item.put.name) for item in self.laid]
+        return [pair for pair in pairs if pair[0] != pair[1]]
+
+
+@dataclass(frozen=True)
+class Plan:
+    """A crossing as it will be carried out."""
+
+    source: OpenBerth
+    target: OpenBerth
+    moves: tuple[Move, ...]
+    given: Mapping[str, str]
+    """What the user has stated: name fields and keys."""
+    signs: Signs = field(default_factory=Signs)
+    """Who else may write the target, as far as shows."""
+    shared: tuple[Laid, ...] = ()
+    """Pieces that all saves share, which go too: asked for, or the target has none."""
+    rebuilt: tuple[str, ...] = ()
+    """Entries of the target that go, as its game makes them anew."""
+    left: tuple[Save, ...] = ()
+    """Chosen saves that stay behind, as they are damaged."""
+    notes: tuple[str, ...] = ()
+    """What is to be said of versions, add-ons, and what the target does differently."""
+
+    def strays(self, move: Move) -> list[str]:
+        """Return what stands in a save's own folder and is no piece that the recipe knows."""
+        tops = {"".join(piece.entry.partition("/")[:2]) for piece in move.save.pieces}
+        top = tops.pop()
+        if tops or not top.endswith("/"):
+            return []  # it has no folder of its own
+        others = [one for one in self.source.listing.saves if one is not move.save]
+        if any(piece.entry.startswith(top) for one in others for piece in one.pieces):
+            return []
+        return [entry for entry in self.source.listing.unread if entry.startswith(top)]
+
+    @property
+    def laid(self) -> list[Laid]:
+        """All pieces as they will stand in the target."""
+        return [*(item for move in self.moves for item in move.laid), *self.shared]
+
+    @property
+    def replaced(self) -> list[Save]:
+        """Saves of the target that will be replaced."""
+        return [move.replaced for move in self.moves if move.replaced]
+
+    @property
+    def size(self) -> int:
+        """Bytes to read from the source."""
+        shared = sum(item.piece.size or 0 for item in self.shared)
+        return sum(move.save.size for move in self.moves) + shared

@@ -1,0 +1,127 @@
+"""What no crossing may do: take damaged saves, collide, or go where the target does not look."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from clever_ferry.cargo import Save
+from clever_ferry.crossing.plan import Move
+from clever_ferry.errors import DamagedError, RefusedError, WrongUseError
+from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.naming import NumberField, StampField, Value
+
+__all__ = [
+    "refuse_beyond_limit",
+    "refuse_collisions",
+    "refuse_damaged",
+    "refuse_foreign_given",
+    "refuse_same",
+]
+
+
+def refuse_damaged(saves: Sequence[Save], source: OpenBerth) -> None:
+    """Refuse saves that are damaged or not whole, with what could go without them."""
+    if source.listing.problems:
+        raise DamagedError(
+            f"{source.berth.title} is not in order, so nothing is taken from it.",
+            details=tuple(f"  {problem}" for problem in source.listing.problems),
+            advice=f"`cferry check {source.berth.address}` looks at every save.",
+        )
+    bad = [save for save in saves if save.problems]
+    if not bad:
+        return
+    lines = [f"  {save.slot}  {save.title}: {p}" for save in bad for p in save.problems]
+    good = ",".join(str(save.slot) for save in saves if not save.problems)
+    raise DamagedError(
+        "A save at the source is damaged or not whole, so nothing was carried."
+        if len(bad) == 1
+        else f"{len(bad)} saves at the source are damaged or not whole, so nothing was carried.",
+        details=tuple(lines),
+        advice=f"The others can go: choose them with {source.berth.address}:{good}, or say "
+        "--whole-only."
+        if good
+        else "Look for an older copy of it, or load and save it once in its own game.",
+    )
+
+
+def refuse_foreign_given(given: Mapping[str, str], target: OpenBerth) -> None:
+    """Refuse what the target has no place for, or what its fields do not take."""
+    edition = target.berth.edition
+    open_ones = (*edition.key_fields, *sorted(edition.berth_fields - target.berth.fields.keys()))
+    for name, text in given.items():
+        if name not in open_ones or name == "slot":
+            known = ", ".join(field for field in open_ones if field != "slot")
+            raise WrongUseError(
+                f"{edition.title} has no {name!r} to give.",
+                details=(f"There is: {known}." if known else "It has none.",),
+            )
+        field = edition.fields[name]
+        counted = isinstance(field, NumberField | StampField) and text.isdecimal()
+        value: Value = int(text) if counted else text
+        if field.write(value) is None:
+            raise WrongUseError(f"--give {name}={text}: it takes {field.wants()}.")
+
+
+def refuse_same(source: OpenBerth, target: OpenBerth, moves: Sequence[Move]) -> None:
+    """Refuse to carry a save onto itself."""
+    if source.berth.root != target.berth.root or source.berth.within is not None:
+        return
+    for move in moves:
+        if move.replaced is not None and move.replaced.fields == move.save.fields:
+            raise WrongUseError(
+                f"{move.save.title} would go onto itself.",
+                advice="Name another slot after the second address, such as "
+                f"{target.berth.address}:{move.slot + 1}",
+            )
+
+
+def refuse_collisions(target: OpenBerth, moves: Sequence[Move]) -> None:
+    """Refuse two saves that would become one."""
+    seen: dict[str, Save] = {}
+    for move in moves:
+        for name in (*(item.put.name for item in move.laid), *move.removes):
+            other = seen.setdefault(target.berth.folded(name), move.save)
+            if other is not move.save:
+                raise RefusedError(
+                    f"{other.title} and {move.save.title} would both become {name!r}.",
+                    advice="Carry them one by one, to slots or names of their own.",
+                )
+
+
+def refuse_beyond_limit(target: OpenBerth, moves: Sequence[Move]) -> None:
+    """Refuse slots that the target does not show, with those that are free."""
+    most, edition = target.berth.edition.most_slots, target.berth.edition
+    if most is None:
+        return
+    for move in moves:
+        if edition.numbered and move.slot > most:
+            raise RefusedError(
+                f"{edition.title} shows only {most} slots; {move.save.title} would go to slot "
+                f"{move.slot} and not be seen.",
+                details=tuple(_slots_told(target, most)),
+                advice="Choose another slot after the second address.",
+            )
+    count = len(target.listing.saves) + sum(move.replaced is None for move in moves)
+    if not edition.numbered and count > most:
+        oldest = min(target.listing.saves, key=lambda save: save.stamp or 0, default=None)
+        told = f"The oldest there is {oldest.title}." if oldest else ""
+        raise RefusedError(
+            f"{edition.title} shows only {most} saves; this would make {count}.",
+            details=(told,) if told else (),
+            advice="Remove one in the game, or carry onto one: name it after the second address.",
+        )
+
+
+def _slots_told(target: OpenBerth, most: int) -> list[str]:
+    taken = {save.slot: save.title for save in target.listing.saves}
+    free = [str(slot) for slot in range(1, most + 1) if slot not in taken]
+    lines = [f"Free slots: {', '.join(free) if free else 'none'}."]
+    tries = [save for save in target.listing.saves if save.throwaway and save.slot <= most]
+    if not free:
+        oldest = sorted(target.listing.saves, key=lambda save: save.stamp or 0)
+        lines += [
+            f"Could be replaced (:{save.slot} with --replace): {save.title}, "
+            f"{'a throwaway' if save.throwaway else 'the oldest'}"
+            for save in tries[:3] or oldest[:1]
+        ]
+    return lines

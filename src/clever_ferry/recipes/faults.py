@@ -1,0 +1,179 @@
+"""What is wrong with a recipe that models alone can't tell: names that refer to nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+
+from clever_ferry.errors import FerryError
+from clever_ferry.layers import IdentitySpec
+from clever_ferry.layouts import Layout, LayoutError, LayoutSpec
+from clever_ferry.layouts.digests import DIGEST_BYTES
+from clever_ferry.layouts.spec import (
+    LENGTH_TYPES,
+    NUMBER_TYPES,
+    BytesSpec,
+    ChoiceSpec,
+    ComputedSpec,
+    ListSpec,
+    NestedSpec,
+    PartsSpec,
+    SpanSpec,
+)
+from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
+from clever_ferry.recipes.models import GameRecipe
+
+__all__ = ["Faults", "fact_faults", "known", "layout_faults", "unwritable"]
+
+
+class Faults:
+    """Collects what is wrong below one key."""
+
+    def __init__(self, key: str) -> None:
+        self.key = key
+        self.lines: list[str] = []
+
+    def add(self, key: str, what: str) -> None:
+        """Note what is wrong at a key."""
+        self.lines.append(f"{self.key}.{key}: {what}")
+
+    def pattern(self, key: str, text: str, fields: Mapping[str, FieldSpec]) -> Pattern | None:
+        """Return a compiled pattern; None where it is none, which is noted."""
+        try:
+            return compile_pattern(text, fields)
+        except FerryError as error:
+            self.add(key, error.what)
+            return None
+
+
+def layout_faults(layouts: Mapping[str, LayoutSpec]) -> list[str]:
+    """Say where fields of layouts refer to layouts or fields that are not there."""
+    faults: list[str] = []
+    for name, spec in layouts.items():
+        earlier: list[str] = []
+        every = {getattr(field, "name", "") for field in spec.fields}
+        for number, field in enumerate(spec.fields, 1):
+            for key, what in _field_faults(field, layouts, earlier, every):
+                faults.append(f"layouts.{name}.fields[{number}].{key}: {what}")
+            earlier.append(getattr(field, "name", ""))
+    return faults
+
+
+def unwritable(layouts: Mapping[str, Layout]) -> list[str]:
+    """Say which layouts can't be written, whatever the values: a blank one is tried."""
+    faults: list[str] = []
+    for name, layout in layouts.items():
+        try:
+            blank = layout.blank()
+        except RecursionError:
+            faults.append(f"layouts.{name}: it holds itself without end, so it can't be written")
+            continue
+        values = {**dict.fromkeys(layout.outside, 0), **blank}
+        try:
+            layout.write(values)
+        except LayoutError as error:
+            faults.append(f"layouts.{name}: it can't be written: {error.what}")
+    return faults
+
+
+def _field_faults(
+    field: object, layouts: Mapping[str, LayoutSpec], earlier: list[str], every: set[str]
+) -> Iterator[tuple[str, str]]:
+    match field:
+        case NestedSpec() if field.of not in layouts:
+            yield "of", f"there is no layout {field.of!r}; {known(layouts)}"
+        case ListSpec() if field.of not in layouts and field.of not in NUMBER_TYPES:
+            yield "of", f"there is no layout {field.of!r}; {known(layouts)}"
+        case ChoiceSpec():
+            for of in (*field.of.values(), *filter(None, [field.otherwise])):
+                if of not in layouts and of not in NUMBER_TYPES:
+                    yield "of", f"there is no layout {of!r}; {known(layouts)}"
+    references = {
+        "size": getattr(field, "size", None) if not isinstance(field, PartsSpec) else None,
+        "count": getattr(field, "count", None),
+        "by": getattr(field, "by", None),
+        "table": getattr(field, "table", None),
+    }
+    for key, value in references.items():
+        own_words = ("rest", *LENGTH_TYPES) if key == "count" else ("rest",)
+        if isinstance(value, str) and value not in own_words and value not in earlier:
+            yield key, f"no earlier field is named {value!r}; {known(earlier)}"
+    computed = getattr(field, "computed", None)
+    if computed is not None:
+        yield from _computed_faults(computed, field, every)
+
+
+def _computed_faults(
+    spec: ComputedSpec, field: object, every: set[str]
+) -> Iterator[tuple[str, str]]:
+    names = [spec.of.from_, spec.of.to] if isinstance(spec.of, SpanSpec) else [spec.of]
+    for name in names:
+        words = ("before", "after", "all", "inside", "onward", "payload")
+        if name not in every and (isinstance(spec.of, SpanSpec) or name not in words):
+            yield "computed.of", f"no field is named {name!r}; {known(every)}, and {words}"
+    wanted = DIGEST_BYTES.get(spec.what)
+    if isinstance(field, BytesSpec) and field.size != wanted:
+        yield "computed.what", f"{spec.what} needs a `bytes` of `size` {wanted}, or a number"
+    elif not isinstance(field, BytesSpec) and wanted is not None:
+        yield "computed.what", f"{spec.what} is {wanted} bytes, so it needs a `bytes` field"
+
+
+def fact_faults(recipe: GameRecipe) -> list[str]:
+    """Say where facts, add-ons and handovers refer to pieces or layers that are not there."""
+    faults = _handover_faults(recipe)
+    if recipe.packs is not None:
+        source = recipe.packs.source
+        if source not in recipe.pieces or not recipe.pieces[source].holds:
+            faults.append(f"packs.from: {source!r} is no piece that says what it `holds`")
+    opening = [
+        *((f"pieces.{role}", piece.opens) for role, piece in recipe.pieces.items()),
+        *((f"facts.{name}", fact.opens or ()) for name, fact in recipe.facts.items()),
+        *([("packs", recipe.packs.opens or ())] if recipe.packs is not None else ()),
+    ]
+    faults += [
+        f"{place}.opens: there is no layer {layer!r}; {known(recipe.layers)}"
+        for place, layers in opening
+        for layer in layers
+        if layer not in recipe.layers
+    ]
+    for name, fact in recipe.facts.items():
+        if fact.source is not None and fact.source not in recipe.pieces:
+            faults.append(
+                f"facts.{name}.from: there is no piece {fact.source!r}; {known(recipe.pieces)}"
+            )
+        elif fact.source is not None and not fact.layout and not recipe.pieces[fact.source].holds:
+            faults.append(
+                f"facts.{name}.from: pieces.{fact.source} does not say what it `holds`, "
+                "and the fact names no `layout`"
+            )
+        if fact.layout is not None and fact.layout not in recipe.layouts:
+            faults.append(
+                f"facts.{name}.layout: there is no layout {fact.layout!r}; {known(recipe.layouts)}"
+            )
+    return faults
+
+
+def _handover_faults(recipe: GameRecipe) -> list[str]:
+    info = recipe.handover
+    if info is None:
+        return []
+    named = {"host": info.host or info.guest, "guest": info.guest}
+    named |= {f"lists[{n}].piece": one.piece for n, one in enumerate(info.lists, 1)}
+    named |= {"says.piece": info.says.piece} if info.says else {}
+    faults = [
+        f"handover.{key}: there is no piece {role!r}; {known(recipe.pieces)}"
+        for key, role in named.items()
+        if role not in recipe.pieces
+    ]
+    if info.guest in recipe.pieces and not recipe.pieces[info.guest].each:
+        faults.append(f"handover.guest: there is only one {info.guest}; it needs `each`")
+    layers = [layer for steps in recipe.layers.values() for layer in steps]
+    kept = [one.bound for one in layers if isinstance(one, IdentitySpec) and one.kept]
+    if info.named and info.named not in kept:
+        faults.append(f"handover.named: no identity layer with `kept` is bound to {info.named!r}")
+    return faults
+
+
+def known(names: Iterable[str]) -> str:
+    """Return which names there are, in words."""
+    shown = ", ".join(sorted(name for name in names if name))
+    return f"there are {shown}" if shown else "there are none"
