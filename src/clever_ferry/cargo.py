@@ -99,8 +99,9 @@ class Piece(Struct, frozen=True, gc=False):
     @property
     def key(self) -> tuple[str, tuple[tuple[str, int | str], ...]]:
         """Its role and fields: what it has in common with its like in another edition."""
-        fields = tuple(self.fields.items())
-        return self.role, fields if len(fields) < 2 else tuple(sorted(fields))
+        if len(self.fields) < 2:
+            return self.role, (*self.fields.items(),)
+        return self.role, tuple(sorted(self.fields.items()))
 
     @property
     def title(self) -> str:

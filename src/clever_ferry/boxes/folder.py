@@ -15,10 +15,11 @@ class FolderBox:
 
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Return one entry per file."""
+        listed = files.listed
         return Contents(
             tuple(
                 [
-                    Entry(info.path, info.size, info.stamp, files.listed(info), (info.path,))
+                    Entry(info.path, info.size, info.stamp, listed(info), (info.path,))
                     for info in files.walk(enter)
                 ]
             )

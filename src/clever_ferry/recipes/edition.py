@@ -85,7 +85,7 @@ class Edition:
 
     def enter(self, folder: str) -> bool:
         """Tell whether a folder of a berth may hold pieces."""
-        return self.names(True).leads(folder) or self._made_anew.leads(folder)
+        return self._names[True].leads(folder) or self._made_anew.leads(folder)
 
     def barred(self, name: str) -> bool:
         """Tell whether the recipe says that a file or entry is never to be touched."""

@@ -118,6 +118,7 @@ class _Gathering:
     def saves(self, facts: bool) -> tuple[tuple[Save, ...], tuple[Save, ...]]:
         """Return the saves by slot, and their earlier generations."""
         edition, given, keyless = self._edition, self._given, self._keyless
+        numbered = edition.numbered
         order = self._in_order([key for key, pieces in self._groups.items() if pieces])
         place: dict[_Name, int] = {}
         highest: dict[_Name, int] = {}
@@ -129,7 +130,7 @@ class _Gathering:
         for key in order:
             name, turn = key
             fields, pieces = self._fields[key], self._groups[key]
-            slot = fields["slot"] if edition.numbered else place[name]
+            slot = fields["slot"] if numbered else place[name]
             read = edition.reader.read(fields, pieces, given, keyless) if facts else None
             save = self._save(int(slot), fields, pieces, read, turn)
             (saves if (turn or 0) == highest[name] else behind).append(save)
