@@ -7,13 +7,12 @@ import os
 import shutil
 import time
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from msgspec import structs
+from msgspec.structs import replace
 
 from clever_ferry.api import open_ferry
 from clever_ferry.cargo import Piece, Save
@@ -38,10 +37,10 @@ def shown(opened: OpenBerth) -> object:
     plain = BytesPayload(b"")
 
     def bare(pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:
-        return tuple(structs.replace(one, payload=plain, wrapped=None, said={}) for one in pieces)
+        return tuple(replace(one, payload=plain, wrapped=None, said={}) for one in pieces)
 
     def told(saves: tuple[Save, ...]) -> tuple[Save, ...]:
-        return tuple(structs.replace(one, pieces=bare(one.pieces)) for one in saves)
+        return tuple(replace(one, pieces=bare(one.pieces)) for one in saves)
 
     listing = opened.listing
     return replace(

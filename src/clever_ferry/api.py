@@ -10,10 +10,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.progress import Progress, silent
@@ -58,8 +60,7 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
 __all__ = ["Checked", "Ferry", "Seen", "Sight", "Surveyed", "open_ferry"]
 
 
-@dataclass(frozen=True)
-class Checked:
+class Checked(Struct, frozen=True):
     """The saves of a berth, every byte read, with all that is wrong."""
 
     berth: Berth

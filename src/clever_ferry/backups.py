@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from clever_ferry.crossing.guarding import refuse_busy
 from clever_ferry.crossing.plan import Plan

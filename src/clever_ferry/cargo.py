@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from types import MappingProxyType
 from typing import Any
 
@@ -32,8 +31,7 @@ def digest_of(payload: Payload) -> str:
     return digested.digest or ""
 
 
-@dataclass
-class DigestedPayload:
+class DigestedPayload(Struct):
     """A payload that knows its digest once it was read to the end, so that one read serves both."""
 
     inner: Payload

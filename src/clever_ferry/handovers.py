@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.handing_over import handed_over, host_of

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from clever_ferry.errors import (
     ChoiceNeededError,

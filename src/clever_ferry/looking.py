@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from clever_ferry.cargo import Save
 from clever_ferry.errors import FerryError, NotFoundError
@@ -24,8 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["Seen", "Sight", "Surveyed", "look", "look_for_changes", "look_into"]
 
 
-@dataclass(frozen=True)
-class Sight:
+class Sight(Struct, frozen=True):
     """A berth and what it holds, or why that can't be told."""
 
     berth: Berth
@@ -35,8 +35,7 @@ class Sight:
     """What speaks for the store or release that it is said to be of."""
 
 
-@dataclass(frozen=True)
-class Seen:
+class Seen(Struct, frozen=True):
     """What a look around found."""
 
     sights: tuple[Sight, ...]
@@ -48,8 +47,7 @@ class Seen:
     """What is wrong with recipes."""
 
 
-@dataclass(frozen=True)
-class Surveyed:
+class Surveyed(Struct, frozen=True):
     """What a folder seems to hold, and the saves of known games in it."""
 
     place: Harbour

@@ -7,10 +7,9 @@ clock and no randomness: both are handed in as `Making`.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any, NamedTuple, Protocol
 
-from msgspec import Struct
+from msgspec import Struct, field
 
 from clever_ferry.payload import Payload
 from clever_ferry.tree import Files, Output
@@ -30,8 +29,7 @@ class Entry(Struct, frozen=True, gc=False):
     """Why it can't be read, where that shows without reading it."""
 
 
-@dataclass(frozen=True)
-class Contents:
+class Contents(Struct, frozen=True):
     """What a box holds; `state` is the box's own, for writing it again."""
 
     entries: tuple[Entry, ...]

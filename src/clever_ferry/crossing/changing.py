@@ -19,9 +19,11 @@ import os
 import time
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TypeVar
+
+from msgspec.structs import replace
 
 from clever_ferry.crossing.progress import Progress, Tally
 from clever_ferry.crossing.putting_back import put_back

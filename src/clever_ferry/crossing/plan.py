@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.finding.berths import OpenBerth
@@ -14,8 +15,7 @@ from clever_ferry.recipes.laying import Laid
 __all__ = ["Change", "Move", "Plan"]
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(Struct, frozen=True):
     """A name field that the target gets otherwise than from the source, and from where."""
 
     field: str
@@ -23,8 +23,7 @@ class Change:
     how: str
 
 
-@dataclass(frozen=True)
-class Move:
+class Move(Struct, frozen=True):
     """One save's way: from its slot to the target's, and all that this takes."""
 
     save: Save
@@ -47,8 +46,7 @@ class Move:
         return [pair for pair in pairs if pair[0] != pair[1]]
 
 
-@dataclass(frozen=True)
-class Plan:
+class Plan(Struct, frozen=True):
     """A crossing as it will be carried out."""
 
     source: OpenBerth

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from difflib import get_close_matches
+
+from msgspec import Struct
 
 from clever_ferry.cargo import Save
 from clever_ferry.errors import ChoiceNeededError, UnknownNameError, WrongUseError
@@ -17,8 +18,7 @@ _SLOT_RANGE = re.compile(r"([0-9]{1,9})(?:-([0-9]{1,9}))?")
 _MOST_SLOTS = 10_000
 
 
-@dataclass(frozen=True)
-class Address:
+class Address(Struct, frozen=True):
     """What a user wrote: a game, its edition, a harbour (a name or a folder), and slots."""
 
     game: str
@@ -66,8 +66,7 @@ def parse_address(text: str) -> Address:
     return Address(game, edition.lower() if edition else None, harbour, slots)
 
 
-@dataclass(frozen=True)
-class Slots:
+class Slots(Struct, frozen=True):
     """A choice of slots: numbers, or a name as a player says it."""
 
     text: str

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from clever_ferry.layers.paths import FOLDER
 from clever_ferry.moving.files import FolderFiles
@@ -23,8 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["Berth", "OpenBerth", "open_berth"]
 
 
-@dataclass(frozen=True)
-class Berth:
+class Berth(Struct, frozen=True):
     """One folder where one edition keeps one account's saves; it may not exist yet."""
 
     game: Game
@@ -93,8 +94,7 @@ class Berth:
         return folded(name) if self.fold else name
 
 
-@dataclass(frozen=True)
-class OpenBerth:
+class OpenBerth(Struct, frozen=True):
     """A berth with what it holds at this moment."""
 
     berth: Berth

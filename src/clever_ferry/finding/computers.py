@@ -18,9 +18,10 @@ from __future__ import annotations
 
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Annotated, Literal
+
+from msgspec import Struct, field
 
 from clever_ferry.errors import DamagedError, NotFoundError
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
@@ -38,8 +39,7 @@ __all__ = ["Computer", "described_computer", "this_computer"]
 DESCRIPTION = "computer.toml"
 
 
-@dataclass(frozen=True)
-class Computer:
+class Computer(Struct, frozen=True):
     """A harbour: a computer with its known folders. Folders that it lacks are not in `folders`."""
 
     name: str

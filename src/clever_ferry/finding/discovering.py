@@ -9,9 +9,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import suppress
-from dataclasses import replace
 from itertools import chain
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from clever_ferry.errors import FerryError
 from clever_ferry.finding.computers import Computer

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 import stat
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Protocol
+
+from msgspec import Struct, field
 
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import folded
@@ -49,8 +50,7 @@ class Ground(Protocol):
         """Return a folder's files where they can only be read through this ground."""
 
 
-@dataclass(frozen=True)
-class DiskGround:
+class DiskGround(Struct, frozen=True):
     """A folder of a disk. Links are followed: people move their saves and leave a link.
 
     On a disk of another computer they are not, as they lead into this one's folders.
@@ -113,8 +113,7 @@ def _is_folder(entry: os.DirEntry[str], follow: bool) -> bool:
         return False
 
 
-@dataclass(frozen=True)
-class ArchiveGround:
+class ArchiveGround(Struct, frozen=True):
     """Archives as a folder; `at` is where they are."""
 
     archive: ArchiveFiles

@@ -8,9 +8,11 @@ Nothing but the folders named here is looked into.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from clever_ferry.finding.computers import DESCRIPTION, Computer, described_computer
 from clever_ferry.moving.known_folders import LAYOUTS, moved_documents
@@ -30,8 +32,7 @@ Kind = Literal[
 _NOBODY = frozenset(["public", "default", "default user", "all users", "shared", "lost+found"])
 
 
-@dataclass(frozen=True)
-class Harbour:
+class Harbour(Struct, frozen=True):
     """What a place is, and the computers it stands for: one for each of its users."""
 
     name: str

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from clever_ferry.errors import ChoiceNeededError, FerryError, NotFoundError
 from clever_ferry.finding.berths import Berth, open_berth
@@ -28,8 +29,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True)
-class Looked:
+class Looked(Struct, frozen=True):
     """A place where berths were looked for, and how far its folders are there."""
 
     place: str
@@ -42,8 +42,7 @@ class Looked:
         return f"{self.place}{f' (there only as far as {self.reached})' if self.reached else ''}"
 
 
-@dataclass(frozen=True)
-class Search:
+class Search(Struct, frozen=True):
     """What a search for berths found, every place that it looked at, and what it could not see."""
 
     berths: tuple[Berth, ...] = ()

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from clever_ferry.errors import DamagedError, UnknownNameError, WrongUseError
 from clever_ferry.moving import disk
@@ -15,8 +16,7 @@ __all__ = ["HarbourNames"]
 _NAME = re.compile(r"[a-z][a-z0-9-]{0,39}")
 
 
-@dataclass(frozen=True)
-class HarbourNames:
+class HarbourNames(Struct, frozen=True):
     """Names and the folders or files that they stand for."""
 
     file: Path

@@ -8,9 +8,11 @@ but the locker.
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
+
+from msgspec import Struct
+from msgspec.structs import asdict, replace
 
 from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.moving import disk
@@ -24,8 +26,7 @@ Phase = Literal["staging", "replacing"]
 """Until all is staged and backed up, nothing of the target has changed; then it may have."""
 
 
-@dataclass(frozen=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """One change that is under way."""
 
     id: str
@@ -46,8 +47,7 @@ class Entry:
     phase: Phase = "staging"
 
 
-@dataclass(frozen=True)
-class Journal:
+class Journal(Struct, frozen=True):
     """The changes that are under way, or were when the tool was killed."""
 
     folder: Path
@@ -57,7 +57,7 @@ class Journal:
         if not self.folder.is_dir():
             disk.make_folder(self.folder)
             disk.sync_folder(self.folder.parent)
-        data = {"journal": 1, **vars(entry), "stages": list(entry.stages)}
+        data = {"journal": 1, **asdict(entry), "stages": list(entry.stages)}
         disk.write_synced(self._file(entry.id), json.dumps(data).encode())
 
     def staging_at(self, entry: Entry, place: Path, stamp: int) -> Entry:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
+
+from msgspec import Struct, field
 
 from clever_ferry.errors import DamagedError
 
@@ -31,8 +32,7 @@ CREATE TABLE IF NOT EXISTS crossings (
 """
 
 
-@dataclass(frozen=True)
-class Record:
+class Record(Struct, frozen=True):
     """One crossing. Times are ns since 1970; `story` holds what `log` tells of it, as JSON."""
 
     number: int

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import time
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from clever_ferry.errors import NotFoundError
 from clever_ferry.moving import disk
@@ -12,8 +13,7 @@ from clever_ferry.moving import disk
 __all__ = ["Mark"]
 
 
-@dataclass(frozen=True)
-class Mark:
+class Mark(Struct, frozen=True):
     """One moment in one small file."""
 
     file: Path

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from msgspec import MsgspecError, msgpack
+from msgspec import MsgspecError, Struct, msgpack
 
 from clever_ferry.cargo import new_digest
 from clever_ferry.moving import disk
@@ -15,8 +14,7 @@ from clever_ferry.moving import disk
 __all__ = ["Readings"]
 
 
-@dataclass(frozen=True)
-class Readings:
+class Readings(Struct, frozen=True):
     """One small file per berth; each may go at any time, and is made again."""
 
     folder: Path

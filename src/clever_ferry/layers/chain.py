@@ -12,7 +12,6 @@ b'day 31'
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from msgspec import Struct
@@ -60,8 +59,7 @@ class Peeled(Struct, frozen=True, gc=False):
     said: Mapping[str, Mapping[str, Any]]
 
 
-@dataclass(frozen=True)
-class Chain:
+class Chain(Struct, frozen=True):
     """Layers in the order in which they are peeled."""
 
     layers: tuple[Layer, ...]

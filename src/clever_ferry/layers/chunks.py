@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct, field
 
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.found import Check, Checked, Found
@@ -24,8 +25,7 @@ _ROOM = 64 << 20
 """Bytes of one chunk, packed or not, at the most."""
 
 
-@dataclass
-class _Cuts:
+class _Cuts(Struct):
     """How the payload was cut; known once it was read to its end."""
 
     plain: list[int] = field(default_factory=list)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.layers.found import Check, Checked, Found
@@ -247,8 +248,7 @@ class Footer:
         return StreamPayload(written)
 
 
-@dataclass
-class _Before:
+class _Before(Struct):
     """What stood before a mark; known once the payload was read."""
 
     data: bytes | None = None

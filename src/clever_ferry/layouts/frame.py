@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any, Protocol
+
+from msgspec import Struct, field
 
 from clever_ferry.errors import DamagedError
 
@@ -29,8 +30,7 @@ class LayoutError(DamagedError):
         return LayoutError(layout, f"{path}/{self.field}", self.offset, self.found)
 
 
-@dataclass
-class Frame:
+class Frame(Struct):
     """The bytes, the layout's first and last byte, how deep it is, and where its fields stand."""
 
     layout: str
@@ -51,8 +51,7 @@ class Frame:
         return at + size
 
 
-@dataclass
-class Output:
+class Output(Struct):
     """The bytes of one layout as they are written, and where its fields stand."""
 
     layout: str

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from clever_ferry.moving.presence import is_folder
 from clever_ferry.moving.scanning import New, scan
@@ -25,8 +26,7 @@ _NO_NAME = frozenset(
 )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class Changed:
+class Changed(Struct, frozen=True):
     """A folder with files that changed, the newest first."""
 
     folder: Path
@@ -40,8 +40,7 @@ class Changed:
         return self.files[0].stamp
 
 
-@dataclass(frozen=True)
-class Changes:
+class Changes(Struct, frozen=True):
     """What has changed, the newest first."""
 
     folders: tuple[Changed, ...]

@@ -10,8 +10,9 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from clever_ferry.moving.names import System
 
@@ -56,8 +57,7 @@ _USER_DIRS = {"documents": "XDG_DOCUMENTS_DIR", "downloads": "XDG_DOWNLOAD_DIR"}
 _LONGEST_SETTINGS = 1 << 16
 
 
-@dataclass(frozen=True)
-class Machine:
+class Machine(Struct, frozen=True):
     """What the rules ask a computer: its system, the user's home, variables, and the system."""
 
     system: System

@@ -9,10 +9,11 @@ import stat
 import sys
 import time
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
 from typing import Any
+
+from msgspec import Struct
 
 from clever_ferry.errors import RefusedError
 
@@ -89,8 +90,7 @@ def _patiently(step: Any, in_the_way: Path) -> None:
 # Attributes ----------------------------------------------------------------------------------
 
 
-@dataclass(frozen=True)
-class Attributes:
+class Attributes(Struct, frozen=True):
     """What a file has beyond bytes, name and times."""
 
     mode: int

@@ -15,8 +15,9 @@ for all that lies in it.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, field
 from typing import Generic, TypeVar
+
+from msgspec import Struct, field
 
 from clever_ferry.naming.fields import Value
 from clever_ferry.naming.pattern import LONGEST_NAME, Ambiguous, Pattern
@@ -29,8 +30,7 @@ _T = TypeVar("_T")
 _Read = dict[str, Value] | Ambiguous
 
 
-@dataclass
-class _Level:
+class _Level(Struct):
     """What may stand in a folder: names that are fixed text, and names with fields."""
 
     folders: dict[str, _Level] = field(default_factory=dict)

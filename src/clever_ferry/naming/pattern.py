@@ -12,8 +12,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cached_property
+
+from msgspec import Struct
 
 from clever_ferry.errors import RefusedError
 from clever_ferry.naming.fields import ChoiceField, FieldSpec, Value
@@ -31,8 +32,7 @@ class NamingError(RefusedError):
     """A value that the target's naming can't hold, or a pattern that can't work."""
 
 
-@dataclass(frozen=True)
-class Ambiguous:
+class Ambiguous(Struct, frozen=True):
     """A name that one pattern reads in more than one way."""
 
     name: str
@@ -43,8 +43,7 @@ Reading = dict[str, Value] | Ambiguous | None
 fit."""
 
 
-@dataclass(frozen=True)
-class _Slot:
+class _Slot(Struct, frozen=True):
     """A field's place in a pattern."""
 
     name: str
@@ -54,8 +53,7 @@ class _Slot:
 _Token = str | _Slot
 
 
-@dataclass(frozen=True)
-class Pattern:
+class Pattern(Struct, frozen=True, dict=True):
     """A compiled name pattern; `text` is its source."""
 
     text: str

@@ -8,8 +8,9 @@ no ways need be counted. `Pattern.match` counts them for all other patterns.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import NamedTuple, Protocol
+
+from msgspec import Struct
 
 from clever_ferry.naming.fields import ChoiceField, FieldSpec, Value
 
@@ -41,8 +42,7 @@ class _Step(NamedTuple):
     """Characters that the field is known to take."""
 
 
-@dataclass(frozen=True)
-class Straight:
+class Straight(Struct, frozen=True):
     """A pattern's steps, in order: literal texts, and fields."""
 
     steps: tuple[str | _Step, ...]

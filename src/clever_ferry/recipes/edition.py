@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
 
+from msgspec import Struct, field
 from msgspec.structs import replace
 
 from clever_ferry.boxes import Box, Contents
@@ -25,8 +25,7 @@ from clever_ferry.recipes.reading import Listing, read_edition, unlike
 __all__ = ["Edition", "Game", "values_of"]
 
 
-@dataclass(frozen=True)
-class Edition:
+class Edition(Struct, frozen=True, dict=True):
     """A compiled edition of one game."""
 
     id: str
@@ -199,8 +198,7 @@ class Edition:
         return next((file for file in self.files if file.role == role), None)
 
 
-@dataclass(frozen=True)
-class Game:
+class Game(Struct, frozen=True):
     """A compiled recipe."""
 
     id: str

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from clever_ferry.errors import FerryError, RecipeError
 from clever_ferry.naming import Pattern, compile_pattern
@@ -19,8 +20,7 @@ class Spot(NamedTuple):
     pattern: Pattern
 
 
-@dataclass(frozen=True)
-class Library:
+class Library(Struct, frozen=True):
     """A compiled library recipe."""
 
     id: str

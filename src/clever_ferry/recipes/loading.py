@@ -9,11 +9,12 @@ from __future__ import annotations
 import tomllib
 from collections.abc import Callable, Mapping
 from contextlib import suppress
-from dataclasses import dataclass
 from difflib import get_close_matches
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal, TypeVar
+
+from msgspec import Struct
 
 from clever_ferry.boxes import Box
 from clever_ferry.cargo import new_digest
@@ -43,8 +44,7 @@ _MODELS: dict[str, type[AnyRecipe]] = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True)
-class RecipeSource:
+class RecipeSource(Struct, frozen=True):
     """A recipe file: its id, whose it is, and where."""
 
     id: str

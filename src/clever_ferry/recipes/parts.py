@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import NamedTuple
+
+from msgspec import Struct
 
 from clever_ferry.boxes import Entry
 from clever_ferry.layers import Chain
@@ -47,8 +48,7 @@ class Cloud(NamedTuple):
     sign: Pattern | None
 
 
-@dataclass(frozen=True)
-class PieceFile:
+class PieceFile(Struct, frozen=True, dict=True):
     """One role's names and wrapping in an edition."""
 
     role: str

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from operator import itemgetter
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from clever_ferry.boxes import Contents, Entry
 from clever_ferry.cargo import Piece, Save
@@ -29,8 +30,7 @@ _Key = tuple[_Name, int | None]
 """What makes out a save, and its generation."""
 
 
-@dataclass(frozen=True)
-class Listing:
+class Listing(Struct, frozen=True):
     """What a berth holds: saves by slot, pieces shared by all, and entries not understood."""
 
     saves: tuple[Save, ...]

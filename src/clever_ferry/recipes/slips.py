@@ -6,8 +6,9 @@ A slip is no progress of its own: a crossing never carries it, and makes it anew
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from clever_ferry.cargo import Piece
 from clever_ferry.errors import DamagedError
@@ -19,8 +20,7 @@ from clever_ferry.payload import Payload, StreamPayload, head
 __all__ = ["Slip"]
 
 
-@dataclass(frozen=True)
-class Slip:
+class Slip(Struct, frozen=True):
     """How the slip of one role is laid out."""
 
     of: str

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+from msgspec.structs import replace
 
 from clever_ferry.cli.described import berth_data, save_data
 from clever_ferry.cli.exits import NOTHING
