@@ -221,11 +221,16 @@ def _finish(out: disk.Writer, stamp: int, attributes: Attributes | None) -> None
 
 
 def sweep(anchor: Path, token: str) -> bool:
-    """Remove what a change has staged in a folder and not used; return whether that was done."""
+    """Remove what a change has staged in a folder and not used; return whether that was done.
+
+    It lasts when this returns, as the journal's entry, which knows of it, may go then.
+    """
     try:
-        for path in sorted(anchor.iterdir()):
-            if path.name.startswith(f"{STAGING}{token}"):
-                _remove(path)
+        staged = [one for one in sorted(anchor.iterdir()) if one.name.startswith(STAGING + token)]
+        for path in staged:
+            _remove(path)
+        if staged:
+            disk.sync_folder(anchor)
     except FileNotFoundError:
         return True
     except OSError:
