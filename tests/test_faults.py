@@ -191,6 +191,33 @@ def test_nothing_is_lost(
     assert len(hits) > 2
 
 
+class _Watching(Trouble):
+    """Sees whether all that was staged is gone for good when the journal's entry goes."""
+
+    closed = 0
+
+    def step(self, name: str, path: Path) -> None:
+        super().step(name, path)
+        if name == "unlink" and path.parent.name == "journal" and path.suffix == ".json":
+            assert self.power is not None
+            open_ones = [op for op in self.power.pending if ".cferry-" in str(op[1])]
+            assert not open_ones, "a power cut could bring them back, with nothing to sweep them"
+            self.closed += 1
+
+
+@pytest.mark.parametrize("name", [name for name in JOBS if name != "backup"])
+def test_what_was_staged_lasts_no_longer_than_the_journal(tmp_path: Path, name: str) -> None:
+    den = lay_world(tmp_path)
+    lay_moth_lantern(den)
+    lay_orrery_yard(den, "wren", demo_yards())
+    job = JOBS[name]
+    job.prepare(ferry_at(tmp_path))
+    watching = _Watching(tmp_path, "power")
+    with troubled(watching):
+        job.run(ferry_at(tmp_path))
+    assert watching.closed == 1
+
+
 def _one(job: Job, top: Path, trouble: Trouble) -> None:
     target, source = top / "den" / job.target, top / "den" / job.source
     before = state(target)
