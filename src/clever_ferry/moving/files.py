@@ -50,8 +50,7 @@ class FilePayload(Struct, frozen=True, gc=False):
             found, now = disk.read_front(self.file, min(count, self.size))
         except FileNotFoundError:
             raise self._gone() from None
-        if (now.st_size, now.st_mtime_ns) != (self.size, self.stamp):
-            raise self._changed()
+        self._same(now)
         return found
 
     def tail(self, count: int) -> bytes:
@@ -75,13 +74,10 @@ class FilePayload(Struct, frozen=True, gc=False):
 
     def _same(self, now: os.stat_result) -> None:
         if (now.st_size, now.st_mtime_ns) != (self.size, self.stamp):
-            raise self._changed()
-
-    def _changed(self) -> RefusedError:
-        return RefusedError(
-            f"The file {self.path} changed while it was being read.",
-            advice="Close the game and its store's program, then try again.",
-        )
+            raise RefusedError(
+                f"The file {self.path} changed while it was being read.",
+                advice="Close the game and its store's program, then try again.",
+            )
 
 
 class FolderFiles:
