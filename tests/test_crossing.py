@@ -10,7 +10,7 @@ from tests.conftest import Den, state
 def test_tern_to_depot_and_back_loads_and_plays_on(den: Den) -> None:
     before = den.loads("tern", 2)
     done = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
-    assert "Proved" in done.out
+    assert "Read back and the same" in done.out
     assert "Load slot 5 and look" in done.out
     assert den.loads("depot", 5) == before
     assert den.game("depot", "play", "--slot", "5", "--days", "3").code == 0

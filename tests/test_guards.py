@@ -123,7 +123,7 @@ def test_a_cloud_sync_is_recognised_and_its_answer_shown(den: Den) -> None:
     (den.depot / "cloud.ini").write_text("[cloud]\nsync=on\n")
     done = den.cferry(*CROSS)
     assert "Depot's cloud is on (cloud.ini says so)" in done.out
-    assert done.out.index("keep this computer's") < done.out.index("Proved")
+    assert done.out.index("keep this computer's") < done.out.index("Read back and the same")
     assert "keep this computer's" in done.out[done.out.index("Now in the game") :]
     data = den.cferry(*CROSS[:3], "--dry-run", "--json").data
     assert data["plan"]["signs"]["clouds"][0]["seen"] == "cloud.ini"

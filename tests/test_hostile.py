@@ -16,13 +16,13 @@ import pytest
 
 from clever_ferry.boxes import Making, Put
 from clever_ferry.errors import DamagedError, FerryError, RecipeError, RefusedError
+from clever_ferry.forms.xml_text import read_xml
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import System, refuse_forbidden, safe_name
 from clever_ferry.moving.replacing import Replacement
 from clever_ferry.payload import BytesPayload
 from clever_ferry.recipes.loading import Recipes, read_recipe
-from clever_ferry.recipes.xml_text import read_xml
 from clever_ferry.tree import Output
 from clever_ferry_demo.saltglass.tern import Crate
 from tests.conftest import Den, state

@@ -22,6 +22,7 @@ FLOORS = [
     {"finding"},
     {"recipes"},
     {"boxes"},
+    {"forms"},
     {"layers"},
     {"layouts"},
     {"naming"},
@@ -29,7 +30,7 @@ FLOORS = [
     {"moving"},
     {"cargo"},
     {"tree"},
-    {"payload"},
+    {"payload", "certainty"},
     {"wording"},
     {"errors", "model", "visible"},
 ]

@@ -130,7 +130,7 @@ SHIPPED_FAULTS = {
         "orrery-yard", "packs/{pack}.pack", "packs/{name}.pack", "lacks {pack}"
     ),
     "packs from nowhere": (
-        "orrery-yard", '[packs]\nfrom = "card"', '[packs]\nfrom = "founder"', "packs.from"
+        "orrery-yard", '[packs]\nfrom = "card"', '[packs]\nfrom = "nowhere"', "packs.from"
     ),
     "packs behind no layer": (
         "orrery-yard", '[packs]\nfrom = "card"', '[packs]\nopens = ["nil"]\nfrom = "card"',

@@ -56,6 +56,7 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.keeping.logbook import Record
     from clever_ferry.keeping.snapshots import Snapshot
     from clever_ferry.proving.pairing import Pairs
+    from clever_ferry.recipes.establishing import Examined
 
 __all__ = ["Checked", "Ferry", "Seen", "Sight", "Surveyed", "open_ferry"]
 
@@ -64,8 +65,18 @@ class Checked(Struct, frozen=True):
     """The saves of a berth, every byte read, with all that is wrong."""
 
     berth: Berth
-    saves: tuple[Save, ...]
+    examined: tuple[Examined, ...]
     problems: tuple[str, ...]
+
+    @property
+    def saves(self) -> tuple[Save, ...]:
+        """The saves, with all that is wrong with each."""
+        return tuple(one.save for one in self.examined)
+
+    @property
+    def suspicious(self) -> bool:
+        """Whether anything only looks wrong."""
+        return any(one.suspicions for one in self.examined)
 
     @property
     def damaged(self) -> bool:
@@ -340,21 +351,26 @@ class Ferry:
         self, where: str, account: str | None = None, given: Mapping[str, str] | None = None
     ) -> Checked:
         """Read every byte of the chosen saves as their edition reads them."""
+        from clever_ferry.recipes.establishing import Examiner
+
         address = parse_address(where)
         opened = open_berth(self.berth(address, account), given=given)
         chosen = select(opened.listing.saves, address.slots, opened.berth.address)
         berth = opened.berth
         known = {**berth.places, **(given or {})}
-        verified = tuple(berth.edition.verified(save, berth.fields, known) for save in chosen)
+        examiner = Examiner(
+            berth.edition, opened.contents, berth.fields, berth.files, known, opened.listing.saves
+        )
+        examined = tuple(examiner.examine(save) for save in chosen)
         problems = list(opened.listing.problems)
         most = berth.edition.most_slots
         if most is not None:
             problems += [
                 f"slot {save.slot} ({save.title}) is beyond the {most} that the game shows"
-                for save in verified
-                if save.slot > most
+                for save in chosen
+                if berth.edition.numbered and save.slot > most
             ]
-        return Checked(berth, verified, tuple(problems))
+        return Checked(berth, examined, tuple(problems))
 
     # Worlds that friends share, and what games write in front -------------------------------
 

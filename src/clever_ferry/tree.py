@@ -22,6 +22,8 @@ class FileInfo(Struct, frozen=True, gc=False, array_like=True):
     """When the system itself says that it changed, ns since 1970; 0 where it does not say."""
     number: int = 0
     """The system's number of the file; 0 where it has none."""
+    checked: str = ""
+    """By what its bytes are checked whenever they are read to their end, if they are."""
 
 
 class Files(Protocol):

@@ -64,8 +64,11 @@ class ArchiveBox:
                 for name, found in self._opened(member, 0):
                     other = seen.setdefault(name, path)
                     problem = f"it is in {other} too" if other != path else ""
+                    checked = "the zip's checksum" if self.spec.kind == "zip" else ""
                     entries.append(
-                        Entry(name, found.size, found.stamp, found.payload, (path,), problem)
+                        Entry(
+                            name, found.size, found.stamp, found.payload, (path,), problem, checked
+                        )
                     )
                     if len(entries) > _MOST_ENTRIES:
                         raise DamagedError(f"{path} holds more than {_MOST_ENTRIES:,} files.")

@@ -11,6 +11,7 @@ from typing import Any, NamedTuple, Protocol
 
 from msgspec import Struct, field
 
+from clever_ferry.certainty import Evidence
 from clever_ferry.payload import Payload
 from clever_ferry.tree import Files, Output
 
@@ -27,6 +28,8 @@ class Entry(Struct, frozen=True, gc=False):
     files: tuple[str, ...]
     problem: str = ""
     """Why it can't be read, where that shows without reading it."""
+    checked: str = ""
+    """By what its bytes are checked whenever they are read to their end, if they are."""
 
 
 class Contents(Struct, frozen=True):
@@ -37,6 +40,8 @@ class Contents(Struct, frozen=True):
     state: Any = None
     own: tuple[str, ...] = ()
     """Files of the box itself, such as its index."""
+    inspect: Callable[[], Evidence] | None = None
+    """Where the box can be verified as one: does it, and raises DamagedError where it is not so."""
 
     @property
     def files(self) -> tuple[str, ...]:

@@ -19,8 +19,9 @@ class FolderBox:
         return Contents(
             tuple(
                 [
-                    Entry(info.path, info.size, info.stamp, listed(info), (info.path,))
+                    Entry(path, info.size, info.stamp, listed(info), (path,), "", info.checked)
                     for info in files.walk(enter)
+                    for path in [info.path]
                 ]
             )
         )

@@ -156,7 +156,9 @@ class IndexedBox:
                 problem = f"the index calls it {name!r}, but its blob {inside!r}"
             name, total = name or inside, total - after
             payload = SlicedPayload(payload, after)
-        return Entry(str(name), total, stamp, payload, paths, problem)
+        check = spec.parts.check
+        checked = f"the index's {check.what}" if check is not None else ""
+        return Entry(str(name), total, stamp, payload, paths, problem, checked)
 
     def _checked(self, blob: Payload, path: str, part: dict[str, Any]) -> Payload:
         check = self.spec.parts.check

@@ -8,7 +8,9 @@ from contextlib import closing
 
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.spec import TableSpec
+from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
+from clever_ferry.forms.databases import MAGIC, refuse_cut
 from clever_ferry.layouts.times import from_ns, to_ns
 from clever_ferry.payload import BytesPayload, Payload, read_all
 from clever_ferry.tree import Files, Output
@@ -60,7 +62,7 @@ class TableBox:
             entries.append(Entry(str(name), len(blob), at, payload, (spec.file,)))
         if len({entry.name for entry in entries}) != len(entries):
             raise DamagedError(f"The table {spec.table} names an entry twice.")
-        return Contents(tuple(entries), {}, raw, (spec.file,))
+        return Contents(tuple(entries), {}, raw, (spec.file,), lambda: _inspected(raw, spec.file))
 
     def _refuse_no_table(self, book: sqlite3.Connection) -> None:
         """A view or a virtual table can compute for ever, or elsewhere."""
@@ -98,9 +100,21 @@ class TableBox:
         yield Output(spec.file, BytesPayload(raw), making.now)
 
 
+def _inspected(raw: bytes, file: str) -> Evidence:
+    try:
+        with closing(_opened(raw)) as book:
+            found = [str(row[0]) for row in book.execute("PRAGMA integrity_check(3)")]
+    except (sqlite3.Error, UnicodeDecodeError) as error:
+        raise DamagedError(f"The database {file} can't be read: {error}.") from None
+    if found != ["ok"]:
+        raise DamagedError(f"SQLite finds {file} damaged: {'; '.join(found)[:300]}.")
+    return Evidence("verified", "SQLite's own check")
+
+
 def _opened(raw: bytes) -> sqlite3.Connection:
-    if not raw.startswith(b"SQLite format 3\0"):
+    if not raw.startswith(MAGIC):
         raise sqlite3.DatabaseError("it is no SQLite database")
+    refuse_cut(raw[:100], len(raw))
     book = sqlite3.connect(":memory:")
     book.deserialize(raw)
     book.execute("PRAGMA trusted_schema = OFF")

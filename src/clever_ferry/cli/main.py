@@ -20,7 +20,7 @@ _COMMANDS = {
     "pairs": "Show which file corresponds to which between two editions.",
     "explain": "Tell in plain words how a game keeps its saves, and what crossings do.",
     "cross": "Carry saves from one edition of a game to another.",
-    "check": "Read saves to the last byte and say whether they are whole.",
+    "check": "Read saves to the last byte and say what is damaged, and how sure that is.",
     "backup": "Keep a copy of saves; list, verify, export and prune the copies.",
     "restore": "Bring a backup back.",
     "harbour": "Name other places with saves: a disk, a prefix, a stick.",
@@ -88,7 +88,7 @@ class _Lazy(click.Group):
 def cferry(context: click.Context, computer: Path | None) -> None:
     """Carry save games between store editions, releases, servers and systems.
 
-    Backs up first, proves afterwards that the saves load, and can undo it all.
+    Backs up first, reads back and compares afterwards, and can undo it all.
     Without a command: what is here, and what you could do next.
     """
     context.obj = computer

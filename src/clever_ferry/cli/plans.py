@@ -75,7 +75,7 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
             f"{counted(said['places'], 'place')} in the {item.piece.title}"
             for item in move.laid
             for key, said in item.piece.said.items()
-            if key.removeprefix("identity ") in bound
+            if key.startswith("identity ") and key.removeprefix("identity ") in bound
         ]
         told = f" ({', '.join(places)})" if places else ""
         out.print(f"  stamped   with the target's {escape(', '.join(bound) + told)}")

@@ -21,6 +21,7 @@ from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.snapshots import kept_save
 from clever_ferry.moving.names import refuse_forbidden
 from clever_ferry.proving.comparing import Proof, arrived, prove, untouched
+from clever_ferry.recipes.establishing import Examined, Examiner
 from clever_ferry.tree import Output
 
 __all__ = ["Crossed", "carry_out"]
@@ -36,6 +37,8 @@ class Crossed:
     """The id of how the target stood before, in the locker."""
     kept_bytes: int
     """How many bytes of the target were backed up."""
+    examined: tuple[Examined, ...]
+    """What was established of the source's saves, in the order of the plan's moves."""
 
 
 def carry_out(
@@ -57,14 +60,14 @@ def carry_out(
     with keeps.lock(target.root, told):
         keeps.journal.refuse_open(target.root)
         await_quiet(target.files, plan.target.contents.files, left_by_us(keeps, target.root))
-        _refuse_damaged_inside(plan)
+        examined = _examined(plan)
         _refuse_changed(plan)
-        return _recorded(plan, keeps, new_token(started), started, progress, clock)
+        return _recorded(plan, keeps, examined, new_token(started), started, progress, clock)
 
 
 def _recorded(
-    plan: Plan, keeps: Keeps, token: str, started: int, progress: Progress,
-    clock: Callable[[], int],
+    plan: Plan, keeps: Keeps, examined: tuple[Examined, ...], token: str, started: int,
+    progress: Progress, clock: Callable[[], int],
 ) -> Crossed:  # fmt: skip
     target = plan.target.berth
     making = Making(started, os.urandom)
@@ -83,7 +86,7 @@ def _recorded(
         def settle(made: Changed) -> Crossed:
             proofs = _prove(plan, progress)
             line.proved(made)
-            return Crossed(line.number, tuple(proofs), token, made.before.size)
+            return Crossed(line.number, tuple(proofs), token, made.before.size, examined)
 
         return change(aim, keeps, lambda: _outputs(plan, making), settle, progress)
 
@@ -139,18 +142,26 @@ def _not_proven(faults: list[str]) -> NotProvenError:
     )
 
 
-def _refuse_damaged_inside(plan: Plan) -> None:
-    """Stop before the first byte where a piece that can be checked through is damaged."""
-    for move in plan.moves:
-        for piece in move.save.pieces:
-            if plan.source.berth.game.pieces[piece.role].opens:
-                problem = plan.source.berth.edition.reader.check(piece, plan.given)
-                if problem:
-                    raise DamagedError(
-                        f"{move.save.title} is damaged, so nothing was carried.",
-                        details=(f"  {piece.entry}: {problem}",),
-                        advice="Look for an older copy of it, such as an autosave.",
-                    )
+def _examined(plan: Plan) -> tuple[Examined, ...]:
+    """Establish what can be of the source's pieces; raises DamagedError where one is damaged.
+
+    Pieces of no form are read to their end when they are carried, and not before.
+    """
+    source = plan.source
+    known = {**source.berth.places, **plan.given}
+    examiner = Examiner(
+        source.berth.edition, source.contents, source.berth.fields, source.berth.files, known,
+        source.listing.saves,
+    )  # fmt: skip
+    found = tuple(examiner.examine(move.save, whole=False) for move in plan.moves)
+    for one in found:
+        if one.damage:
+            raise DamagedError(
+                f"{one.save.title} is damaged, so nothing was carried.",
+                details=tuple(f"  {problem}" for problem in one.damage),
+                advice="Look for an older copy of it, such as an autosave.",
+            )
+    return found
 
 
 def _refuse_changed(plan: Plan) -> None:

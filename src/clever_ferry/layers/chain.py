@@ -11,11 +11,12 @@ b'day 31'
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from typing import Any
 
 from msgspec import Struct
 
+from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.chunks import Chunks
 from clever_ferry.layers.ciphers import Aes, Xor
@@ -24,7 +25,7 @@ from clever_ferry.layers.encoded import Encoded, Swap, Text
 from clever_ferry.layers.found import Checked, Found
 from clever_ferry.layers.headers import After, ByTag, Footer, Header
 from clever_ferry.layers.identity import Identity
-from clever_ferry.layers.layer import Layer
+from clever_ferry.layers.layer import Holding, Layer, Recalling
 from clever_ferry.layers.paths import Paths
 from clever_ferry.layers.spec import (
     AesSpec,
@@ -57,6 +58,8 @@ class Peeled(Struct, frozen=True, gc=False):
     residue: tuple[Any, ...]
     bound: Mapping[str, int | str]
     said: Mapping[str, Mapping[str, Any]]
+    evidence: tuple[Callable[[], Evidence], ...] = ()
+    """What having read the payload to its end establishes."""
 
 
 class Chain(Struct, frozen=True):
@@ -73,7 +76,7 @@ class Chain(Struct, frozen=True):
         payload, residue = self.peel_into(source, found)
         if found.of_payload:
             payload = Checked(payload, tuple(found.of_payload))
-        return Peeled(payload, residue, found.bound, found.said)
+        return Peeled(payload, residue, found.bound, found.said, tuple(found.evidence))
 
     def peel_into(self, source: Payload, found: Found) -> tuple[Payload, tuple[Any, ...]]:
         """Peel all layers and leave checks over the payload to the caller, in `found`."""
@@ -96,10 +99,17 @@ class Chain(Struct, frozen=True):
         has `said` where the payload comes from.
         """
         dressed = payload
-        residues = residue or tuple(_recalled(layer, said or {}) for layer in self.layers)
+        residues = residue or self.recalled(said or {})
         for layer, own in zip(reversed(self.layers), reversed(residues), strict=True):
             dressed = layer.dress(dressed, payload, own, fields)
         return dressed
+
+    def recalled(self, said: Mapping[str, Mapping[str, Any]]) -> tuple[Any, ...]:
+        """Return what each layer can use of what the payload's own wrapping has `said`."""
+        return tuple(
+            layer.recall(said) or None if isinstance(layer, Recalling) else None
+            for layer in self.layers
+        )
 
     @property
     def bound(self) -> set[str]:
@@ -111,17 +121,13 @@ class Chain(Struct, frozen=True):
         """What only the user can state, such as a key, by its names."""
         aes = [layer.spec for layer in self.layers if isinstance(layer, Aes)]
         parts = [part for spec in aes for part in (spec.key, spec.vector)]
-        return {part.given for part in parts if isinstance(part, SecretSpec) and part.given}
+        own = {part.given for part in parts if isinstance(part, SecretSpec) and part.given}
+        holding = [layer for layer in self.layers if isinstance(layer, Holding)]
+        return own.union(*(chain.secrets for layer in holding for chain in layer.inner))
 
     def then(self, other: Chain) -> Chain:
         """Return this chain with another's layers within."""
         return Chain(self.layers + other.layers)
-
-
-def _recalled(layer: Layer, said: Mapping[str, Mapping[str, Any]]) -> Any:
-    if isinstance(layer, Header | Footer | ByTag | Identity):
-        return layer.recall(said) or None
-    return None
 
 
 def compile_layers(

@@ -9,7 +9,7 @@ from msgspec import Struct, field
 
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.found import Check, Checked, Found
-from clever_ferry.layers.headers import LARGEST_HEADER, reckon
+from clever_ferry.layers.headers import LARGEST_HEADER, evidence_by, reckon
 from clever_ferry.layers.spec import ChunksSpec
 from clever_ferry.layouts import Layout, point, put
 from clever_ferry.naming import Value
@@ -28,6 +28,8 @@ _ROOM = 64 << 20
 class _Cuts(Struct):
     """How the payload was cut; known once it was read to its end."""
 
+    given: Mapping[str, Value] = field(default_factory=dict)
+    """What the user has stated, such as the key of each chunk."""
     plain: list[int] = field(default_factory=list)
     headers: list[dict[str, Any]] = field(default_factory=list)
     table: dict[str, Any] | None = None
@@ -38,10 +40,16 @@ class Chunks:
 
     bound: frozenset[str] = frozenset()
 
+    @property
+    def inner(self) -> tuple[Chain, ...]:
+        """What each chunk is wrapped in."""
+        return (self.chain,)
+
     def __init__(
         self, spec: ChunksSpec, header: Layout | None, table: Layout | None, inner: Chain
     ) -> None:
-        self.spec, self.header, self.table, self.inner = spec, header, table, inner
+        self.spec, self.header, self.table, self.chain = spec, header, table, inner
+        self.evidence = evidence_by(header) if header is not None else None
         self.size_field = ""
         if header is not None:
             sizes = [
@@ -56,11 +64,13 @@ class Chunks:
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, _Cuts]:
         """Return the chunks' payloads, joined."""
-        cuts = _Cuts()
+        if self.evidence is not None:
+            found.evidence.append(self.evidence)
+        cuts = _Cuts(found.given)
         return StreamPayload(lambda: self._joined(source, cuts)), cuts
 
     def _joined(self, source: Payload, cuts: _Cuts) -> Iterator[bytes]:
-        fresh = _Cuts()
+        fresh = _Cuts(cuts.given)
         if self.header is None and self.table is None:
             yield from source.chunks()
             return
@@ -81,9 +91,12 @@ class Chunks:
             size = values[self.size_field] - _plus(self.header, self.size_field)
             data = reader.take(size)
             cuts.headers.append(values)
-            yield self._opened(data, self.header, values, raw)
+            yield self._opened(data, self.header, values, raw, cuts.given)
 
-    def _opened(self, data: bytes, layout: Layout, values: Mapping[str, Any], raw: bytes) -> bytes:
+    def _opened(
+        self, data: bytes, layout: Layout, values: Mapping[str, Any], raw: bytes,
+        given: Mapping[str, Value],
+    ) -> bytes:  # fmt: skip
         checks = {
             of: tuple(
                 Check(
@@ -96,7 +109,7 @@ class Chunks:
             for of in ("inside", "onward", "payload")
         }  # fmt: skip
         inside: Payload = Checked(BytesPayload(data), checks["inside"] + checks["onward"])
-        plain = self.inner.peel(inside).payload
+        plain = self.chain.peel(inside, given).payload
         return read_all(Checked(plain, checks["payload"]), limit=_ROOM, what="A chunk")
 
     def _by_table(self, source: Payload, cuts: _Cuts) -> Iterator[bytes]:
@@ -106,7 +119,7 @@ class Chunks:
         reader.take(after)
         for number, record in enumerate(point(cuts.table, self.spec.at)):
             data = reader.take(record[self.spec.size])
-            plain = self.inner.peel(BytesPayload(data)).payload
+            plain = self.chain.peel(BytesPayload(data), cuts.given).payload
             chunk = read_all(plain, limit=_ROOM, what="A chunk")
             if self.spec.plain is not None and record[self.spec.plain] != len(chunk):
                 raise DamagedError(
@@ -133,7 +146,7 @@ class Chunks:
             for number, chunk in enumerate(chunks):
                 known = cuts.headers[number] if number < len(cuts.headers) else {}
                 payload = BytesPayload(chunk)
-                packed = self.inner.dress(payload, fields)
+                packed = self.chain.dress(payload, fields)
                 values, body = reckon(self.header, packed, payload, known)
                 yield self.header.write({**known, **values})
                 yield from body.chunks()
@@ -142,7 +155,7 @@ class Chunks:
         records: list[dict[str, Any]] = []
         for chunk in chunks:
             data = read_all(
-                self.inner.dress(BytesPayload(chunk), fields), limit=2 * _ROOM, what="A chunk"
+                self.chain.dress(BytesPayload(chunk), fields), limit=2 * _ROOM, what="A chunk"
             )
             packed_chunks.append(data)
             record = {self.spec.size: len(data)}

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
+from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError, KeyNeededError, WrongUseError
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.spec import AesSpec, SecretSpec, XorSpec
@@ -79,6 +80,7 @@ class Aes:
         body: Payload = SlicedPayload(source, self.vector_size)
         kept = {"vector": vector, "key": key}
         if self.spec.mode == "gcm":
+            found.evidence.append(lambda: Evidence("verified", "the cipher's tag"))
             return StreamPayload(lambda: self._opened(key, vector, body)), kept
         return StreamPayload(lambda: self._plain(key, vector, body)), kept
 

@@ -8,12 +8,13 @@ import zlib
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
+from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.kept import Kept, dress_or_keep
 from clever_ferry.layers.spec import CompressedSpec
 from clever_ferry.naming import Value
-from clever_ferry.payload import CHUNK, Payload, StreamPayload, read_all
+from clever_ferry.payload import CHUNK, Payload, StreamPayload, head, read_all
 
 __all__ = ["Compressed"]
 
@@ -38,7 +39,25 @@ class Compressed:
     def peel(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
         """Return the unpacked payload; reading it raises DamagedError where it is damaged."""
         payload = StreamPayload(lambda: self._unpacked(source))
+        found.evidence.append(lambda: self._evidence(source))
         return payload, Kept(source, payload)
+
+    def _evidence(self, source: Payload) -> Evidence:
+        """Return what having unpacked it establishes; some methods state a checksum or not.
+
+        Zstandard: bit 2 of byte 4 (RFC 8878, 3.1.1.1). LZ4: bit 2 of byte 4 (frame format 1.6).
+        XZ: the low half of byte 7, where 0 is none (file format 1.1, 2.1.1.2).
+        """
+        start = head(source, 8)
+        stated = {
+            "gzip": True, "zlib": True, "bzip2": True,
+            "zstd": len(start) > 4 and bool(start[4] & 4),
+            "lz4": len(start) > 4 and bool(start[4] & 4),
+            "xz": len(start) > 7 and bool(start[7] & 15),
+        }.get(self.method, False)  # fmt: skip
+        if stated:
+            return Evidence("verified", f"{self.method}'s checksum")
+        return Evidence("opened", f"unpacked as {self.method}")
 
     def dress(
         self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import Any
 
 from msgspec import Struct, field
 
+from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
 from clever_ferry.layouts import start_digest
 from clever_ferry.layouts.spec import ComputedSpec
@@ -37,6 +38,8 @@ class Found(Struct, gc=False):
     """What headers say, by layout: for a wrapping elsewhere that has the same layout."""
     given: Mapping[str, int | str] = field(default_factory=dict)
     """What the user has stated, such as a key."""
+    evidence: list[Callable[[], Evidence]] = field(default_factory=list)
+    """What reading the payload to its end establishes, layer by layer."""
 
 
 class Checked(Struct, frozen=True, gc=False):

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
+from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.layers.found import Check, Checked, Found
 from clever_ferry.layers.spec import ByTagSpec
@@ -26,7 +27,7 @@ from clever_ferry.payload import (
 if TYPE_CHECKING:
     from clever_ferry.layers.chain import Chain
 
-__all__ = ["LARGEST_HEADER", "After", "ByTag", "Footer", "Header", "reckon"]
+__all__ = ["LARGEST_HEADER", "After", "ByTag", "Footer", "Header", "evidence_by", "reckon"]
 
 LARGEST_HEADER = 1 << 16
 _KEPT = 32 << 20
@@ -40,6 +41,7 @@ class Header:
         self.bound = frozenset(layout.bound.values())
         self._window = layout.size or LARGEST_HEADER
         self._computed = tuple((own, spec, spec.of) for own, spec in layout.computed)
+        self._evidence = evidence_by(layout)
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, dict[str, Any]]:
         """Return what follows the header, checked by it, and the header's values."""
@@ -63,6 +65,8 @@ class Header:
             kept = found.of_payload if of == "payload" else checks
             front = layout.behind(raw, own) if of == "onward" else b""
             kept.append(Check(name, own, spec, values[own], front))
+        if self._evidence is not None:
+            found.evidence.append(self._evidence)
         return Checked(inside, tuple(checks)) if checks else inside
 
     def dress(
@@ -129,6 +133,15 @@ class Header:
             raise LayoutError(self.layout.name, own, 0, f"{value!r} is no {kind}") from None
 
 
+def evidence_by(layout: Layout) -> Callable[[], Evidence] | None:
+    """Return what agrees where bytes are as a header's checksums of them say, if it has any."""
+    digests = [one.spec.what for one in layout.computed if one.spec.what != "size"]
+    if not digests:
+        return None
+    evidence = Evidence("verified", ", ".join(dict.fromkeys(digests)))
+    return lambda: evidence
+
+
 def reckon(
     layout: Layout, inside: Payload, whole: Payload, said: Mapping[str, Any]
 ) -> tuple[dict[str, int | bytes], Payload]:
@@ -177,7 +190,7 @@ class ByTag:
 
     def __init__(self, spec: ByTagSpec, layout: Layout, chains: Mapping[str, Chain]) -> None:
         self.header, self.spec, self.chains = Header(layout), spec, chains
-        self.bound = self.header.bound
+        self.bound = self.header.bound.union(*(chain.bound for chain in chains.values()))
 
     def _inner(self, values: Mapping[str, Any]) -> Chain:
         tag = point(dict(values), self.spec.tag)
@@ -191,7 +204,12 @@ class ByTag:
         values = self.header.recall(said)
         if self.spec.usual is not None:
             values[self.spec.tag.lstrip("/")] = self.spec.usual
-        return (values, None) if values else None
+        return (values, self._inner(values).recalled(said)) if values else None
+
+    @property
+    def inner(self) -> Iterable[Chain]:
+        """The layers within, of each tag."""
+        return self.chains.values()
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]:
         """Return the innermost payload and, as residue, the header's and the layers' own."""
@@ -248,51 +266,74 @@ class Footer:
         return StreamPayload(written)
 
 
-class _Before(Struct):
-    """What stood before a mark; known once the payload was read."""
+class _Before(Struct, frozen=True):
+    """What stands before the first place of a mark; read again whenever it is asked for."""
 
-    data: bytes | None = None
+    source: Payload
+    marker: bytes
+
+    def chunks(self) -> Iterator[bytes]:
+        """Yield it; raises UnsupportedError where the mark is nowhere."""
+        for chunk, before in _cut(self.source, self.marker):
+            if not before:
+                return
+            yield chunk
+
+
+def _cut(source: Payload, marker: bytes) -> Iterator[tuple[bytes, bool]]:
+    """Yield what comes before the first place of a mark (True), then all from it on (False)."""
+    held, chunks = b"", source.chunks()
+    for chunk in chunks:
+        held += chunk
+        at = held.find(marker)
+        if at >= 0:
+            if at:
+                yield held[:at], True
+            yield held[at:], False
+            yield from ((rest, False) for rest in chunks)
+            return
+        sure = max(0, len(held) - len(marker) + 1)
+        if sure:
+            yield held[:sure], True
+        held = held[sure:]
+    raise UnsupportedError(f"the mark {marker!r} is nowhere in it.")
 
 
 class After:
-    """What follows a mark, or begins with it; what comes before is residue."""
+    """What follows a mark, or begins with it; what comes before is kept for writing."""
 
     bound: frozenset[str] = frozenset()
 
     def __init__(self, marker: bytes, keep: bool) -> None:
         self.marker, self.keep = marker, keep
+        self._key = f"before {marker.hex()}"
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, _Before]:
         """Return what follows the first mark; reading raises UnsupportedError without one."""
-        before = _Before()
-        return StreamPayload(lambda: self._after(source, before)), before
+        before = _Before(source, self.marker)
+        found.said[self._key] = {"before": before}
+        return StreamPayload(lambda: self._after(source)), before
 
-    def _after(self, source: Payload, before: _Before) -> Iterator[bytes]:
-        held, passed, seen = b"", bytearray(), False
-        for chunk in source.chunks():
-            if seen:
-                yield chunk
-                continue
-            held += chunk
-            at = held.find(self.marker)
-            if at < 0:
-                keep = len(self.marker) - 1
-                at = max(0, len(held) - keep)
-            else:
-                seen = True
-            if len(passed) < _KEPT:
-                passed += held[:at]
-            held = held[at:]
-            if seen:
-                before.data = bytes(passed)
-                yield held[0 if self.keep else len(self.marker) :]
-        if not seen:
-            raise UnsupportedError(f"the mark {self.marker!r} is nowhere in it.")
+    def _after(self, source: Payload) -> Iterator[bytes]:
+        skip = 0 if self.keep else len(self.marker)
+        for chunk, before in _cut(source, self.marker):
+            if not before:
+                yield chunk[skip:]
+                skip = 0
+
+    def recall(self, said: Mapping[str, Mapping[str, Any]]) -> _Before | None:
+        """Return what stands before the same mark where the payload comes from."""
+        return said.get(self._key, {}).get("before")
 
     def dress(
         self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
     ) -> Payload:
-        """Put what stood before back in front."""
-        front = (residue.data or b"") if isinstance(residue, _Before) else b""
-        marker = b"" if self.keep else self.marker
-        return JoinedPayload((BytesPayload(front + marker), inside))
+        """Put what stood before back in front; raises RefusedError where nothing is known of it."""
+        if not isinstance(residue, _Before):
+            raise RefusedError(
+                f"What stands before the mark {self.marker!r} in the target's file is not known.",
+                advice="Make a throwaway save in that slot with the target's game, then carry "
+                "onto it: what stands there is taken over.",
+            )
+        marker = BytesPayload(b"" if self.keep else self.marker)
+        return JoinedPayload((StreamPayload(residue.chunks), marker, inside))

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any, Protocol
+from collections.abc import Iterable, Mapping
+from typing import TYPE_CHECKING, Any, Protocol, runtime_checkable
 
 from clever_ferry.layers.found import Found
 from clever_ferry.naming import Value
 from clever_ferry.payload import Payload
 
-__all__ = ["Layer"]
+if TYPE_CHECKING:
+    from clever_ferry.layers.chain import Chain
+
+__all__ = ["Holding", "Layer", "Recalling"]
 
 
 class Layer(Protocol):
@@ -26,3 +29,20 @@ class Layer(Protocol):
         self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
     ) -> Payload:
         """Put it on; `whole` is the innermost payload, `residue` None where there is none."""
+
+
+@runtime_checkable
+class Recalling(Protocol):
+    """A layer that can use what a wrapping elsewhere has said."""
+
+    def recall(self, said: Mapping[str, Mapping[str, Any]]) -> Any:
+        """Return a residue of it, or what is false where nothing is known."""
+
+
+@runtime_checkable
+class Holding(Protocol):
+    """A layer with layers of its own within."""
+
+    @property
+    def inner(self) -> Iterable[Chain]:
+        """Those layers, in all the ways that there are."""

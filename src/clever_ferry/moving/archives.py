@@ -170,7 +170,7 @@ class ArchiveFiles:
 
 
 def _told(path: str, node: _File) -> FileInfo:
-    return FileInfo(path, node.info.file_size, _stamp(node.info))
+    return FileInfo(path, node.info.file_size, _stamp(node.info), checked="the zip's checksum")
 
 
 @dataclass(frozen=True)

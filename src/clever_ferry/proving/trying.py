@@ -12,6 +12,7 @@ from clever_ferry.finding import Berth, at_place, open_berth
 from clever_ferry.finding.computers import Computer
 from clever_ferry.naming import Value
 from clever_ferry.recipes import Edition, Game
+from clever_ferry.recipes.establishing import Examiner
 
 __all__ = ["Tried", "TriedPiece", "try_recipe"]
 
@@ -47,7 +48,10 @@ def try_recipe(game: Game, computer: Computer, folder: Path) -> Iterator[Tried]:
                 yield Tried(edition, (), (), (), (error.what,))
                 continue
             listing = opened.listing
-            saves = tuple(edition.verified(save, berth.fields) for save in listing.saves)
+            examiner = Examiner(
+                edition, opened.contents, berth.fields, berth.files, None, listing.saves
+            )
+            saves = tuple(examiner.examine(save).save for save in listing.saves)
             originals = {entry.name: entry for entry in opened.contents.entries}
             pieces = [
                 TriedPiece(piece.entry, piece.role, _outcome(berth, save.fields, piece, originals))

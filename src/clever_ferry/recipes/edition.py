@@ -6,7 +6,6 @@ from collections.abc import Collection, Mapping
 from functools import cached_property
 
 from msgspec import Struct, field
-from msgspec.structs import replace
 
 from clever_ferry.boxes import Box, Contents
 from clever_ferry.cargo import Piece, Save
@@ -21,6 +20,7 @@ from clever_ferry.recipes.models import (
 )
 from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
 from clever_ferry.recipes.reading import Listing, read_edition, unlike
+from clever_ferry.recipes.slips import Slip
 
 __all__ = ["Edition", "Game", "values_of"]
 
@@ -151,28 +151,6 @@ class Edition(Struct, frozen=True, dict=True):
         """The pieces that may not be missing."""
         return tuple(file for file in self.files if file.needed or file.slip)
 
-    def verified(
-        self,
-        save: Save,
-        berth_fields: Mapping[str, Value],
-        given: Mapping[str, Value] | None = None,
-    ) -> Save:
-        """Return the save with what only reading every piece to its end can tell.
-
-        That is what sizes and checksums say, and whether each wrapping names this berth.
-        """
-        problems = list(save.problems)
-        for piece in save.pieces:
-            problems += self.unlike(piece, save, berth_fields)
-            if piece.problem:
-                continue
-            problem = self.reader.check(piece, given)
-            if problem:
-                problems.append(f"{piece.entry}: {problem}")
-            else:
-                problems += self._unlike_its_slip(piece, save)
-        return replace(save, problems=tuple(dict.fromkeys(problems)))
-
     def unlike(self, piece: Piece, save: Save, berth_fields: Mapping[str, Value]) -> list[str]:
         """Return where a piece's wrapping names another account, world or slot than it is in.
 
@@ -183,14 +161,14 @@ class Edition(Struct, frozen=True, dict=True):
             known = {**values_of(save), **known}
         return unlike(piece.bound, known, f"The {piece.title}")
 
-    def _unlike_its_slip(self, piece: Piece, save: Save) -> list[str]:
-        """Return what a slip says otherwise of a piece."""
+    def slips_of(self, piece: Piece, save: Save) -> list[tuple[Slip, Piece]]:
+        """Return the slips that describe a piece, with how they do."""
         found = []
         for slip in save.pieces:
             file = self.file_of(slip.role)
             of_it = slip.describes == piece.role and slip.fields == piece.fields
             if of_it and file is not None and file.slip is not None:
-                found += file.slip.faults(slip, piece)
+                found.append((file.slip, slip))
         return found
 
     def file_of(self, role: str) -> PieceFile | None:

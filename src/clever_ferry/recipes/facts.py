@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from typing import Any, NamedTuple
 
 import msgspec
 
 from clever_ferry.cargo import Fact, Piece
+from clever_ferry.certainty import Evidence
 from clever_ferry.errors import (
     DamagedError,
     KeyNeededError,
@@ -17,6 +17,7 @@ from clever_ferry.errors import (
     RefusedError,
     UnsupportedError,
 )
+from clever_ferry.forms.texts import read_form
 from clever_ferry.layers import Chain
 from clever_ferry.layouts import Layout, every, point
 from clever_ferry.payload import Payload, head, read_all
@@ -29,8 +30,6 @@ UNREADABLE = (DamagedError, NotFoundError, RefusedError)
 
 _LARGEST_TEXT = 16 << 20
 _SINGLE = (int, float, str)
-_TOP = "\0top"
-"""Stands for what an INI file says before its first section."""
 _LAYOUT_WINDOW = 1 << 16
 
 
@@ -86,6 +85,10 @@ class FactReader:
     def _source(self, role: str, layout: str | None, opens: tuple[str, ...] | None) -> _Source:
         piece = self._pieces.get(role, PieceInfo())
         return _Source(role, layout, piece.opens if opens is None else opens, piece.holds)
+
+    def layout(self, name: str) -> Layout:
+        """Return a layout of the recipe."""
+        return self._layouts[name]
 
     @property
     def from_names(self) -> frozenset[str]:
@@ -145,9 +148,13 @@ class FactReader:
                     raise
                 notes.append(f"{piece.entry}: {error.what} {error.advice}")
                 continue
-            except UnsupportedError as error:
+            except (UnsupportedError, DamagedError) as error:
                 why = error.what.rstrip(".")
-                notes += [f"{label} is not known: {why}" for _, _, label, _, _ in wanted]
+                fault = self._own_fault(source, piece, given, error)
+                if fault:
+                    problems.append(f"{piece.entry}: {fault}")
+                else:
+                    notes += [_unknown(label, why) for _, _, label, _, _ in wanted]
                 continue
             except UNREADABLE as error:
                 problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
@@ -159,14 +166,14 @@ class FactReader:
                 try:
                     value = point(inside, at)
                 except DamagedError as error:
-                    problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
+                    notes.append(_unknown(label, f"{piece.entry}: {error.what.rstrip('.')}"))
                     continue
                 if type(value) is int:  # most are so
                     facts[place] = Fact(key, label, value, unit)
                 elif isinstance(value, _SINGLE):
                     facts[place] = _fact(key, label, value, unit)
                 else:
-                    problems.append(f"{label}: {at} in the {piece.title} is no single value")
+                    notes.append(_unknown(label, f"{at} in the {piece.title} is no single value"))
             if self._packs is not None and source == self._packs_source:
                 used = every(inside, self._packs.at)
                 packs = tuple(dict.fromkeys(str(one) for one in used if isinstance(one, str | int)))
@@ -177,23 +184,36 @@ class FactReader:
             packs,
         )
 
-    def check(self, piece: Piece, given: Mapping[str, int | str] | None = None) -> str:
-        """Read a piece to its end, through the layers that it opens by; return what is damaged.
-
-        `given` is what the user has stated; raises KeyNeededError where a key is missing.
-        """
+    def inside(
+        self, piece: Piece, given: Mapping[str, int | str] | None = None
+    ) -> tuple[Payload, tuple[Callable[[], Evidence], ...]]:
+        """Return a piece without the layers that it `opens` by, and what reading it establishes."""
         payload: Payload = piece.payload
-        try:
-            for name in self._pieces[piece.role].opens:
-                payload = self._layers[name].peel(payload, given).payload
-            for _ in payload.chunks():
-                pass
-        except UnsupportedError:
-            return ""  # what no recipe describes can't be checked, and may be fine
-        except UNREADABLE as error:
+        evidence: tuple[Callable[[], Evidence], ...] = ()
+        for name in self._pieces[piece.role].opens:
+            peeled = self._layers[name].peel(payload, given)
+            payload, evidence = peeled.payload, (*evidence, *peeled.evidence)
+        return payload, evidence
+
+    def _own_fault(
+        self, source: _Source, piece: Piece, given: Mapping[str, int | str] | None,
+        error: DamagedError | UnsupportedError,
+    ) -> str:  # fmt: skip
+        """Return what is wrong with a piece of which a fact could not be read; '' for nothing.
+
+        A fact may fit another release than this; damage is what the piece's own form tells.
+        """
+        info = self._pieces[piece.role]
+        if isinstance(error, DamagedError) and source == (piece.role, None, info.opens, info.holds):
             return error.what.rstrip(".")
-        except OSError as error:
-            return f"it can't be read: {error.strerror or error}"
+        try:
+            payload, _ = self.inside(piece, given)
+            for _chunk in payload.chunks() if info.opens else ():
+                pass
+        except DamagedError as own:
+            return own.what.rstrip(".")
+        except UnsupportedError:
+            pass
         return ""
 
     def _open(self, source: _Source, piece: Piece, given: Mapping[str, int | str] | None) -> Any:
@@ -204,40 +224,15 @@ class FactReader:
         if source.layout is not None:
             return self._layouts[source.layout].read(head(payload, _LAYOUT_WINDOW))[0]
         raw = read_all(payload, limit=_LARGEST_TEXT, what=f"The {piece.role}")
-        if source.holds == "ini":
-            return _read_ini(raw, piece)
-        if source.holds == "xml":
-            from clever_ferry.recipes.xml_text import read_xml
+        return read_form(source.holds or "", raw, "it")
 
-            return read_xml(raw, f"the {piece.entry}")
-        return _read_json(raw, piece)
+
+def _unknown(label: str, why: str) -> str:
+    return f"{label} is not known: {why}"
 
 
 def _once(said: list[str]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(said)) if said else ()
-
-
-def _read_json(raw: bytes, piece: Piece) -> Any:
-    try:
-        return msgspec.json.decode(raw)  # the same values as by `json`, but strict, and quicker
-    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
-        pass
-    try:
-        return json.loads(raw)
-    except (ValueError, RecursionError) as error:
-        raise DamagedError(f"the {piece.entry} is no JSON that can be read ({error}).") from None
-
-
-def _read_ini(raw: bytes, piece: Piece) -> Any:
-    import configparser
-
-    parser = configparser.ConfigParser(interpolation=None, strict=False, allow_no_value=True)
-    try:
-        parser.read_string(f"[{_TOP}]\n{raw.decode('utf-8-sig')}")
-    except (UnicodeDecodeError, configparser.Error) as error:
-        raise DamagedError(f"the {piece.entry} is no INI text ({error}).") from None
-    sections = {name: dict(parser[name]) for name in parser.sections()}
-    return {**sections.pop(_TOP), **sections}
 
 
 def _fact(key: str, label: str, value: int | float | str, unit: str | None) -> Fact:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 
 from clever_ferry.errors import FerryError
+from clever_ferry.forms.texts import TEXT_FORMS
 from clever_ferry.layers import IdentitySpec
 from clever_ferry.layouts import Layout, LayoutError, LayoutSpec
 from clever_ferry.layouts.digests import DIGEST_BYTES
@@ -122,8 +123,9 @@ def fact_faults(recipe: GameRecipe) -> list[str]:
     faults = _handover_faults(recipe)
     if recipe.packs is not None:
         source = recipe.packs.source
-        if source not in recipe.pieces or not recipe.pieces[source].holds:
-            faults.append(f"packs.from: {source!r} is no piece that says what it `holds`")
+        if source not in recipe.pieces or recipe.pieces[source].holds not in TEXT_FORMS:
+            told = " or ".join(TEXT_FORMS)
+            faults.append(f"packs.from: {source!r} is no piece that says that it `holds` {told}")
     opening = [
         *((f"pieces.{role}", piece.opens) for role, piece in recipe.pieces.items()),
         *((f"facts.{name}", fact.opens or ()) for name, fact in recipe.facts.items()),
@@ -140,10 +142,14 @@ def fact_faults(recipe: GameRecipe) -> list[str]:
             faults.append(
                 f"facts.{name}.from: there is no piece {fact.source!r}; {known(recipe.pieces)}"
             )
-        elif fact.source is not None and not fact.layout and not recipe.pieces[fact.source].holds:
+        elif (
+            fact.source is not None
+            and not fact.layout
+            and recipe.pieces[fact.source].holds not in TEXT_FORMS
+        ):
             faults.append(
-                f"facts.{name}.from: pieces.{fact.source} does not say what it `holds`, "
-                "and the fact names no `layout`"
+                f"facts.{name}.from: pieces.{fact.source} does not say that it `holds` "
+                f"{' or '.join(TEXT_FORMS)}, and the fact names no `layout`"
             )
         if fact.layout is not None and fact.layout not in recipe.layouts:
             faults.append(

@@ -57,6 +57,9 @@ Under = Literal[
     "given",
 ]
 KNOWN_FOLDERS: tuple[str, ...] = get_args(Under)
+Form = Literal[
+    "json", "ini", "xml", "zip", "png", "sqlite", "gzip", "xz", "bzip2", "zstd", "lz4", "zlib"
+]
 
 
 class GameInfo(Model):
@@ -70,6 +73,13 @@ class GameInfo(Model):
     ] = False
 
 
+class ReachInfo(Model):
+    """A position in a piece that must lie within it: how far it speaks of itself."""
+
+    layout: Annotated[Id, hint("the layout to read the piece's beginning by")]
+    at: Annotated[str, hint("in it: the path of the position, in bytes from the start")]
+
+
 class PieceInfo(Model):
     """One role that a file of a save can have."""
 
@@ -77,14 +87,17 @@ class PieceInfo(Model):
     needed: Annotated[bool, hint("a save without it is not whole")] = False
     each: Annotated[FieldName | None, hint("there is one per value of this field")] = None
     shared: Annotated[bool, hint("there is one per account, not per save")] = False
-    holds: Annotated[Literal["json", "ini", "xml"] | None, hint("how facts are read from it")] = (
-        None
-    )
+    holds: Annotated[
+        Form | None, hint("the form that its bytes have: facts are read by it, and it is verified")
+    ] = None
     opens: Annotated[
         tuple[Id, ...],
         hint(
             "layers that stay on when it is carried, and are peeled to check it and to read facts"
         ),
+    ] = ()
+    reaches: Annotated[
+        tuple[ReachInfo, ...], hint("positions that stand in it; one beyond its end is suspicious")
     ] = ()
 
 

@@ -27,6 +27,12 @@ class Slip(Struct, frozen=True):
     """The role that it describes."""
     layout: Layout
 
+    @property
+    def digests(self) -> tuple[str, ...]:
+        """The checksums that it states of what it describes."""
+        every = (one.spec.what for one in self.layout.computed if one.spec.what != "size")
+        return tuple(dict.fromkeys(every))
+
     def values(self, payload: Payload) -> dict[str, Any]:
         """Read a slip; raises DamagedError (a LayoutError mostly) where it does not fit."""
         raw = head(payload, LARGEST_HEADER + 1)

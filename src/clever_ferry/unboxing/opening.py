@@ -18,13 +18,13 @@ from clever_ferry.errors import (
     UnknownNameError,
     UnsupportedError,
 )
+from clever_ferry.forms.recognising import COMPRESSED, recognise
 from clever_ferry.layers import Chain, LayerSpec, Peeled, compile_layers
 from clever_ferry.layers.spec import CompressedSpec
 from clever_ferry.model import tagged
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.payload import head
 from clever_ferry.recipes import Recipes
-from clever_ferry.unboxing.recognising import COMPRESSED, recognise
 
 __all__ = ["Opened", "open_container", "opened_as"]
 

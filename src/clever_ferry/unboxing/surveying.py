@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
 from clever_ferry.errors import FerryError
+from clever_ferry.forms.recognising import COMPRESSED, recognise
 from clever_ferry.payload import head
-from clever_ferry.unboxing.recognising import COMPRESSED, recognise
 
 if TYPE_CHECKING:
     from clever_ferry.tree import FileInfo, Files

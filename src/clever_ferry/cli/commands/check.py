@@ -1,4 +1,4 @@
-"""`cferry check`: are these saves whole?"""
+"""`cferry check`: are these saves complete, and what tells whether their bytes are right?"""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from pathlib import Path
 
 import click
 
+from clever_ferry.cli.certain import established_data, print_established, told_sum
 from clever_ferry.cli.described import berth_data, save_data
 from clever_ferry.cli.exits import DAMAGED, NOTHING
 from clever_ferry.cli.here import can_ask, choose, ferry_here
@@ -33,10 +34,12 @@ __all__ = ["command"]
 def command(
     computer: Path | None, where: str, account: str | None, given: dict[str, str], as_json: bool
 ) -> None:
-    """Read saves to the last byte, as their own edition does, and say whether they are whole.
+    """Read saves to the last byte, as their own edition does, and say what that establishes.
 
-    WHERE is an edition (saltglass/depot) or some of its slots (saltglass/depot:2). Nothing
-    is changed. The exit code is 5 where a save is damaged.
+    WHERE is an edition (saltglass/depot) or some of its slots (saltglass/depot:2). Of each
+    piece it says whether it is verified (a checksum or its own form agrees), opened (unpacked or
+    parsed to its end, with nothing to verify by) or only read. Nothing is changed. The exit code
+    is 5 where a save is damaged; what only looks suspicious is told, and is no damage.
     """
     ferry = ferry_here(computer)
     checked = choose(
@@ -47,16 +50,23 @@ def command(
         echo_json(
             {
                 **berth_data(checked.berth),
-                "saves": [save_data(save) for save in checked.saves],
+                "saves": [
+                    {**save_data(one.save), "established": established_data(one)}
+                    for one in checked.examined
+                ],
                 "problems": list(checked.problems),
-                "whole": not checked.damaged,
+                "damaged": checked.damaged,
+                "suspicious": checked.suspicious,
             }
         )
     else:
         out = console()
         out.print(heading(checked.berth.title) + f"  [place]{escape(checked.berth.address)}[/]")
-        for save in checked.saves:
+        for one in checked.examined:
+            save = one.save
             mark = "[bad]✗[/]" if save.problems else "[good]✓[/]"
+            if one.suspicions and not save.problems:
+                mark = "[care]?[/]"
             out.print(
                 f"  {mark} {numbered(save.slot, checked.berth.edition)}  "
                 f"[save]{escape(save.title)}[/]  [dim]{escape(facts_line(save))}[/]  "
@@ -66,6 +76,7 @@ def command(
                 out.print(indented(f"[bad]{escape(problem)}[/]", 6))
             for note in save.notes:
                 out.print(indented(f"[dim]{escape(note)}[/]", 6))
+            print_established(out, one, 6)
         for problem in checked.problems:
             out.print(indented(f"[bad]{escape(problem)}[/]", 2))
         bad = sum(bool(save.problems) for save in checked.saves)
@@ -76,7 +87,12 @@ def command(
             )
         elif checked.saves:
             told = "It is" if len(checked.saves) == 1 else f"All {len(checked.saves)} are"
-            out.print(f"\n{told} whole: every byte was read, and every checksum agrees.")
+            out.print(f"\n{told} complete: {told_sum(checked.examined)}")
+            if checked.suspicious:
+                out.print(
+                    "What is suspicious may be as its game has made it. Load that save in the game "
+                    "and look, before you rely on it."
+                )
         else:
             out.print("  no saves")
     if checked.damaged:

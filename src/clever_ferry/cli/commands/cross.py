@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 from rich.console import Console
 
+from clever_ferry.cli.certain import established_data, print_established
 from clever_ferry.cli.described import plan_data, proof_data
 from clever_ferry.cli.exits import IN_PART
 from clever_ferry.cli.here import can_ask, choose, ferry_here
@@ -113,7 +114,10 @@ def command(
     with telling(as_json) as tell:
         crossed = ferry.carry_out(plan, tell, game_closed=game_closed)
     if as_json:
-        proofs = [proof_data(proof) for proof in crossed.proofs]
+        proofs = [
+            {**proof_data(proof), "established": established_data(examined)}
+            for proof, examined in zip(crossed.proofs, crossed.examined, strict=True)
+        ]
         echo_json({
             "plan": plan_data(plan), "carried": True, "crossing": crossed.number,
             "backup": crossed.backup, "proofs": proofs,
@@ -156,16 +160,18 @@ def _agree(plan: Plan, *, yes: bool, replace: bool, ask: bool) -> None:
 def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
     pieces = sum(proof.pieces for proof in crossed.proofs)
     compared = sum(fact.compared for proof in crossed.proofs for fact in proof.facts)
-    out.print(heading("Proved"))
-    for proof in crossed.proofs:
+    out.print(heading("Read back and the same"))
+    for proof, examined in zip(crossed.proofs, crossed.examined, strict=True):
         where = numbered(proof.save.slot, plan.target.berth.edition)
         out.print(
             f"  [good]✓[/] {where}  [save]{escape(proof.save.title)}[/]  "
             f"[dim]{escape(facts_line(proof.save))}[/]"
         )
+        print_established(out, examined, 8)
     out.print(
         f"  Read back from {escape(plan.target.berth.edition.title)}: {counted(pieces, 'piece')} "
-        f"byte for byte as carried, {counted(compared, 'fact')} the same."
+        f"byte for byte as carried, {counted(compared, 'fact')} the same. Whether it loads, its "
+        "game will tell."
     )
     clouds = [line for cloud in plan.signs.clouds for line in cloud.answer]
     edition = plan.target.berth.edition

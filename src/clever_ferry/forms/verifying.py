@@ -1,0 +1,130 @@
+"""Bytes verified by their own form: a zip by its checksums, a database by SQLite, and so on."""
+
+from __future__ import annotations
+
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator, Mapping
+from typing import IO
+
+from clever_ferry.certainty import Evidence
+from clever_ferry.errors import DamagedError, UnsupportedError
+from clever_ferry.forms.databases import check_database
+from clever_ferry.forms.recognising import COMPRESSED, recognise
+from clever_ferry.forms.texts import TEXT_FORMS, read_form
+from clever_ferry.layers.compressed import Compressed
+from clever_ferry.layers.found import Found
+from clever_ferry.layers.spec import CompressedSpec
+from clever_ferry.model import tagged
+from clever_ferry.payload import Payload, read_all
+
+__all__ = ["FORMS", "form_of", "verify"]
+
+FORMS = (*TEXT_FORMS, "zip", "png", "sqlite", *sorted(COMPRESSED))
+"""The forms that can be verified, or at least opened, to their end."""
+_LARGEST_TEXT = 256 << 20
+_IN_MEMORY = 16 << 20
+_ALWAYS, _RATIO = 1 << 30, 256
+"""What a zip holds may unpack to 1 GiB and so many times its bytes; more is not looked into."""
+_BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, ValueError, OSError)
+_ENCRYPTED = 0x01
+
+
+def form_of(start: bytes) -> str:
+    """Tell by its first 4 KiB which of the `FORMS` a file seems to have; '' for none.
+
+    >>> form_of(b'{"day": 31}'), form_of(b"[sound]\\nloud = 7\\n"), form_of(b"\\0\\1\\2")
+    ('json', '', '')
+    """
+    kind = recognise(start)
+    if kind == "picture":
+        return "png" if start.startswith(b"\x89PNG") else ""
+    if kind == "text":
+        text = start.removeprefix(b"\xef\xbb\xbf").lstrip()
+        if text.startswith(b"{") and text[1:].lstrip()[:1] in (b'"', b"}"):
+            return "json"
+        return "xml" if text.startswith(b"<?xml") else ""
+    return kind if kind in FORMS else ""
+
+
+def verify(form: str, payload: Payload, beside: Mapping[str, Payload] | None = None) -> Evidence:
+    """Read a file to its end as one of the `FORMS`, and return what that establishes.
+
+    `beside` are the journals that belong to a database, by their endings. Raises DamagedError
+    where the file is not so, and UnsupportedError where that can't be told.
+    """
+    if form in TEXT_FORMS:
+        read_form(form, read_all(payload, limit=_LARGEST_TEXT, what="the text"), "it")
+        return Evidence("opened", f"read as {form.upper()}")
+    if form in COMPRESSED:
+        return _unpacked(form, payload)
+    checks: dict[str, Callable[[], Evidence]] = {
+        "zip": lambda: _zip(payload),
+        "png": lambda: _png(payload),
+        "sqlite": lambda: _database(payload, beside or {}),
+    }
+    return checks[form]()
+
+
+def _unpacked(form: str, payload: Payload) -> Evidence:
+    found = Found()
+    inside, _ = Compressed(tagged(CompressedSpec, form)(most=1 << 40)).peel(payload, found)
+    for _chunk in inside.chunks():
+        pass
+    return found.evidence[0]()
+
+
+def _database(payload: Payload, beside: Mapping[str, Payload]) -> Evidence:
+    check_database(payload, beside)
+    return Evidence("verified", "SQLite's own check")
+
+
+def _zip(payload: Payload) -> Evidence:
+    with tempfile.SpooledTemporaryFile(_IN_MEMORY) as file:
+        for chunk in payload.chunks():
+            file.write(chunk)
+        size = file.tell()
+        try:
+            with zipfile.ZipFile(file) as archive:
+                members = archive.infolist()
+                if any(one.flag_bits & _ENCRYPTED for one in members):
+                    raise UnsupportedError("files in it are locked with a password.")
+                if sum(one.file_size for one in members) > _ALWAYS + _RATIO * size:
+                    raise UnsupportedError("it would unpack to far more than it is.")
+                _read_members(archive)
+        except NotImplementedError as error:
+            raise UnsupportedError(f"it can't be unpacked here: {error}.") from None
+        except _BROKEN as error:
+            raise DamagedError(f"it is a damaged zip: {str(error).rstrip('.')}.") from None
+    return Evidence("verified", f"the zip's checksums of {len(members)} files")
+
+
+def _read_members(archive: zipfile.ZipFile) -> None:
+    for member in archive.infolist():
+        with archive.open(member) as file:
+            while file.read(1 << 20):
+                pass
+
+
+def _png(payload: Payload) -> Evidence:
+    with tempfile.SpooledTemporaryFile(_IN_MEMORY) as file:
+        for chunk in payload.chunks():
+            file.write(chunk)
+        file.seek(8)
+        for kind, data, right in _png_chunks(file):
+            if zlib.crc32(kind + data) != right:
+                raise DamagedError(f"the picture's part {kind!r} does not give its checksum.")
+    return Evidence("verified", "the picture's checksums")
+
+
+def _png_chunks(file: IO[bytes]) -> Iterator[tuple[bytes, bytes, int]]:
+    """Yield a PNG's chunks up to its end: kind, data, checksum (PNG specification, 5.3)."""
+    kind = b""
+    while kind != b"IEND":
+        front = file.read(8)
+        size = int.from_bytes(front[:4])
+        kind, data, check = front[4:], file.read(size), file.read(4)
+        if len(front) < 8 or len(data) < size or len(check) < 4:
+            raise DamagedError("the picture is cut short.")
+        yield kind, data, int.from_bytes(check)

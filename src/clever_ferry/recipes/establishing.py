@@ -1,0 +1,249 @@
+"""What is established of a save, piece by piece: verified, opened, or only read; or damaged.
+
+A piece is read through its wrapping, through the layers that it `opens` by, and then as the form
+that its recipe states (`holds`) or that its bytes show. What the recipe states and the bytes are
+not is damage. What only looks wrong (a form that nobody stated, zeros to the end, a size unlike
+all others) is a suspicion, and told as one.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from statistics import median
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from clever_ferry.boxes import Contents
+from clever_ferry.cargo import Piece, Save
+from clever_ferry.certainty import Evidence, Level, strongest
+from clever_ferry.errors import DamagedError, KeyNeededError, UnsupportedError
+from clever_ferry.forms.databases import COMPANIONS
+from clever_ferry.forms.verifying import form_of, verify
+from clever_ferry.layouts import point
+from clever_ferry.naming import Value
+from clever_ferry.payload import Payload, head
+from clever_ferry.recipes.edition import Edition
+from clever_ferry.recipes.facts import UNREADABLE
+from clever_ferry.tree import Files
+
+__all__ = ["Established", "Examined", "Examiner"]
+
+_ZEROS, _SHARE = 4096, 16
+"""Zeros at a file's end are suspicious from so many on, if they are a sixteenth of it or more."""
+_LIKES, _TENTH = 3, 10
+"""A file is suspiciously small with less than a tenth of what three or more others have."""
+_WINDOW = 1 << 16
+
+
+class Established(Struct, frozen=True):
+    """What reading one piece has established."""
+
+    piece: Piece
+    level: Level
+    by: str
+    faults: tuple[str, ...] = ()
+    suspicions: tuple[str, ...] = ()
+
+
+class Examined(Struct, frozen=True):
+    """A save, every piece of which was examined; its problems are all that is wrong."""
+
+    save: Save
+    pieces: tuple[Established, ...]
+    damage: tuple[str, ...] = ()
+    """What is wrong with the bytes themselves: of its box, or of its pieces."""
+
+    @property
+    def suspicions(self) -> tuple[str, ...]:
+        """What only looks wrong, by piece."""
+        return tuple(f"{one.piece.entry}: {told}" for one in self.pieces for told in one.suspicions)
+
+    @property
+    def weakest(self) -> Level:
+        """The level that every piece has at least."""
+        return min((one.level for one in self.pieces), key=_rank, default="only read")
+
+
+def _rank(level: Level) -> int:
+    return ("only read", "opened", "verified").index(level)
+
+
+class Examiner:
+    """Examines the saves of one berth."""
+
+    def __init__(
+        self, edition: Edition, contents: Contents, berth_fields: Mapping[str, Value],
+        files: Files | None, given: Mapping[str, Value] | None = None,
+        saves: Sequence[Save] = (),
+    ) -> None:  # fmt: skip
+        """`files` are the berth's, among which a database's journals stand; None for a box.
+
+        `given` is what the user has stated; `saves` are all of the berth, whose sizes are compared.
+        """
+        self._edition, self._fields, self._given = edition, berth_fields, given
+        self._files = files if edition.box_title is None else None
+        self._contents = contents
+        self._checked = {entry.name: entry.checked for entry in contents.entries if entry.checked}
+        self._sizes: dict[str, list[int]] = {}
+        for save in saves:
+            for piece in save.pieces:
+                self._sizes.setdefault(piece.role, []).append(piece.size or 0)
+
+    def container(self) -> tuple[Evidence | None, str]:
+        """Verify the box itself, where its kind can be; return that, and what is wrong."""
+        if self._contents.inspect is None:
+            return None, ""
+        try:
+            return self._contents.inspect(), ""
+        except UNREADABLE as error:
+            return None, error.what.rstrip(".")
+
+    def examine(self, save: Save, *, whole: bool = True) -> Examined:
+        """Return what is established of a save. Without `whole`, pieces of no form stay unread.
+
+        Those are pieces whose payload is to be read to its end elsewhere, as when it is carried.
+        Raises KeyNeededError where a key is missing; and, without `whole`, where a file is gone or
+        changes at this moment.
+        """
+        own, broken = self.container()
+        pieces, unlike, damage = [], list[str](), [broken] if broken else []
+        for piece in save.pieces:
+            unlike += self._edition.unlike(piece, save, self._fields)
+            found = self._established(piece, save, whole, own)
+            pieces.append(found)
+            damage += [f"{piece.entry}: {fault}" for fault in found.faults]
+        kept = replace(save, problems=tuple(dict.fromkeys([*save.problems, *unlike, *damage])))
+        return Examined(kept, tuple(pieces), tuple(dict.fromkeys(damage)))
+
+    def _established(
+        self, piece: Piece, save: Save, whole: bool, own: Evidence | None
+    ) -> Established:
+        if piece.problem:
+            return Established(piece, "only read", "")
+        evidence = [own] if own is not None else []
+        if piece.entry in self._checked:
+            evidence.append(Evidence("verified", self._checked[piece.entry]))
+        faults: list[str] = []
+        suspicions: list[str] = []
+        try:
+            evidence += self._through(piece, save, whole, faults, suspicions)
+        except KeyNeededError:
+            raise
+        except UnsupportedError as error:
+            suspicions.append(f"it could only be read, not opened: {error.what.rstrip('.')}")
+        except UNREADABLE as error:
+            if not (whole or isinstance(error, DamagedError)):
+                raise  # it is gone, or changes at this moment
+            faults.append(error.what.rstrip("."))
+        except OSError as error:
+            faults.append(f"it can't be read: {error.strerror or error}")
+        suspicions += self._by_size(piece)
+        best = strongest(evidence)
+        return Established(piece, best.level, best.by, tuple(faults), tuple(suspicions))
+
+    def _through(
+        self, piece: Piece, save: Save, whole: bool, faults: list[str], suspicions: list[str]
+    ) -> list[Evidence]:
+        """Read a piece through all that wraps it; return what that establishes."""
+        edition, file = self._edition, self._edition.file_of(piece.role)
+        opens = edition.pieces[piece.role].opens
+        found: list[Callable[[], Evidence]] = []
+        if file is not None and piece.wrapped is not None and not file.bare:
+            found += file.chain.peel(piece.wrapped, self._given).evidence
+        payload, inner = edition.reader.inside(piece, self._given)
+        end = _End()
+        if whole or opens:
+            for chunk in payload.chunks():
+                end.take(chunk)
+        evidence = [one() for one in (*found, *inner)]
+        if piece.describes and file is not None and file.slip is not None:
+            evidence.append(Evidence("opened", "read by its layout"))
+        for slip, made in edition.slips_of(piece, save):
+            wrong = slip.faults(made, piece)
+            faults += wrong
+            if slip.digests and not wrong:
+                by = f"its {made.role}'s {', '.join(slip.digests)}"
+                evidence.append(Evidence("verified", by))
+        known = self._by_form(piece, payload, evidence, faults, suspicions)
+        suspicions += self._by_reach(piece, payload)
+        if known.level != "verified":
+            suspicions += end.suspicions(strongest(evidence).level)
+        return [*evidence, known]
+
+    def _by_form(
+        self, piece: Piece, payload: Payload, evidence: Sequence[Evidence], faults: list[str],
+        suspicions: list[str],
+    ) -> Evidence:  # fmt: skip
+        """Verify a payload by the form that it is said to have, or that it shows."""
+        stated = self._edition.pieces[piece.role].holds
+        form = stated or form_of(head(payload, 4096))
+        nothing = Evidence("only read")
+        if not form:
+            return nothing
+        try:
+            return verify(form, payload, dict(self._beside(piece)))
+        except UnsupportedError as error:
+            suspicions.append(f"not verified as {form.upper()}: {error.what.rstrip('.')}")
+        except DamagedError as error:
+            if stated is not None:
+                faults.append(error.what.rstrip("."))
+            elif strongest(evidence).level != "verified":
+                suspicions.append(f"it begins like {form.upper()}, but {error.what.rstrip('.')}")
+        return nothing
+
+    def _beside(self, piece: Piece) -> Iterator[tuple[str, Payload]]:
+        """Yield the journals beside a file that is a database, by their endings."""
+        if self._files is None or piece.files != (piece.entry,):
+            return
+        for ending in COMPANIONS:
+            path = piece.entry + ending
+            info = self._files.info(path)
+            if info is not None and info.size:
+                yield ending, self._files.payload(path)
+
+    def _by_reach(self, piece: Piece, payload: Payload) -> list[str]:
+        """Return where a position that stands in a piece is beyond its end."""
+        found = []
+        for reach in self._edition.pieces[piece.role].reaches:
+            layout = self._edition.reader.layout(reach.layout)
+            size = payload.size
+            try:
+                at = point(layout.read(head(payload, _WINDOW))[0], reach.at)
+            except UNREADABLE:
+                continue  # of another release, perhaps
+            if size is not None and isinstance(at, int) and at > size:
+                found.append(f"it speaks of byte {at:,}, but it ends at {size:,}: cut short?")
+        return found
+
+    def _by_size(self, piece: Piece) -> list[str]:
+        sizes = self._sizes.get(piece.role, [])
+        if piece.size == 0:
+            return ["it is empty"] if any(sizes) or len(sizes) < _LIKES else []
+        if piece.size is None or len(sizes) <= _LIKES:
+            return []
+        usual = median(sizes)
+        if piece.size * _TENTH < usual:
+            return [f"it has {piece.size:,} bytes; such files here have {usual:,.0f} mostly"]
+        return []
+
+
+class _End:
+    """How the bytes that went by ended."""
+
+    def __init__(self) -> None:
+        self.size = self.zeros = 0
+
+    def take(self, chunk: bytes) -> None:
+        """Take in the next bytes."""
+        bare = len(chunk.rstrip(b"\0"))
+        self.zeros = self.zeros + len(chunk) if bare == 0 else len(chunk) - bare
+        self.size += len(chunk)
+
+    def suspicions(self, level: Level) -> list[str]:
+        """Return what looks wrong about it, where nothing has verified the bytes."""
+        if level == "verified" or self.zeros < _ZEROS or self.zeros * _SHARE < self.size:
+            return []
+        if self.zeros == self.size:
+            return [f"all of its {self.size:,} bytes are zero"]
+        return [f"its last {self.zeros:,} bytes are zero"]
