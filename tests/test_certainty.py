@@ -218,7 +218,7 @@ def test_damage_of_what_a_piece_opens_by_is_damage_also_in_a_list(
     }
     bins(gzip.compress(b"\x1f" * 9000)[:-9], code=5, **recipe)
     told = den.cferry("slots", f"bin/one@{tmp_path / 'bins'}", "--json").data[0]
-    assert "gzip data is" in told["saves"][0]["problems"][0]
+    assert "gzip data ends" in told["saves"][0]["problems"][0]
 
 
 def test_what_stands_before_a_mark_goes_along(den: Den, tmp_path: Path) -> None:

@@ -376,7 +376,7 @@ def host(yards: Yards, edition: str, name: str, to: str) -> None:
 def test_settings_follow_their_system_and_times_stay(yards: Yards) -> None:
     loft, isa = yards.loft, yards.folders["Isa"]
     told = loft.cferry("cross", "orrery-yard/windows@den:2", "orrery-yard/linux", "--yes",
-                       "--with", "settings").out.replace("\n", " ")  # fmt: skip
+                       "--host-ok", "--with", "settings").out.replace("\n", " ")  # fmt: skip
     assert "1 folder named in the settings: written as the target has them" in told
     assert "E:\\Music, named in the settings, is in no folder that is known" in told
     text = (isa / "settings.ini").read_bytes()
@@ -423,7 +423,7 @@ def test_settings_that_can_not_be_spelled_stay_behind(yards: Yards) -> None:
     text = settings.read_bytes().replace(b"E:\\Music", b"C:\\Users\\Wren\\AppData\\LocalLow\\m")
     settings.write_bytes(text)
     (isa / "settings.ini").unlink()
-    route = ("cross", "orrery-yard/windows@den:2", "orrery-yard/linux", "--yes")
+    route = ("cross", "orrery-yard/windows@den:2", "orrery-yard/linux", "--yes", "--host-ok")
     told = loft.cferry(*route, "--with", "settings", code=4).err
     assert "leads into the source's folder 'low-data', and the target has none" in told
     told = loft.cferry(*route).out.replace("\n", " ")
@@ -434,7 +434,12 @@ def test_settings_that_can_not_be_spelled_stay_behind(yards: Yards) -> None:
 def test_two_accounts_yards_side_by_side(yards: Yards) -> None:
     den = yards.den
     isa = lay_orrery_yard(den.top, "isa", (begin("mine", "Isa"),))
-    route = ("cross", "orrery-yard/windows:Brass Court", "orrery-yard/windows:Brass Court")
+    route = (
+        "cross",
+        "orrery-yard/windows:Brass Court",
+        "orrery-yard/windows:Brass Court",
+        "--host-ok",
+    )
     told = den.cferry(*route, "--yes", code=2).err
     assert "account isa" in told
     den.cferry(*route, "--from-account", "wren", "--to-account", "isa", "--yes")
@@ -448,7 +453,7 @@ def test_two_accounts_yards_side_by_side(yards: Yards) -> None:
 def test_packs_that_a_save_uses_must_be_there(yards: Yards) -> None:
     loft, isa = yards.loft, yards.folders["Isa"]
     (isa / "packs" / "comets.pack").unlink()
-    route = ("cross", "orrery-yard/windows@den:2", "orrery-yard/linux", "--yes")
+    route = ("cross", "orrery-yard/windows@den:2", "orrery-yard/linux", "--yes", "--host-ok")
     told = loft.cferry(*route, code=4).err.replace("\n", " ")
     assert "Comet Lane uses what the target's game does not have: comets" in told
     assert "This yard needs a pack that you do not have" in told
@@ -490,7 +495,14 @@ def test_names_that_another_system_forbids_or_takes_for_one_are_refused(yards: Y
     assert "Con" in told
     shutil.rmtree(isa / "Con")
     shutil.copytree(isa / "brass court", isa / "BRASS COURT")
-    route = ("cross", "orrery-yard/linux@loft", "orrery-yard/windows", "--yes", "--replace")
+    route = (
+        "cross",
+        "orrery-yard/linux@loft",
+        "orrery-yard/windows",
+        "--yes",
+        "--host-ok",
+        "--replace",
+    )
     told = den.cferry(*route, code=4).err
     assert "would both become" in told
     shutil.rmtree(isa / "BRASS COURT")
@@ -510,8 +522,12 @@ def test_a_world_is_handed_over_in_two_halves_and_back(yards: Yards, tmp_path: P
     assert "Wren → Isa" in told.out
     assert state(den.top / "C") == before
     assert "READ ME.txt" in zipfile.ZipFile(parcel).namelist()
-    refused = loft.cferry("cross", "orrery-yard/windows@den:1", "orrery-yard/linux", "--yes").out
-    assert "Proved" in refused  # carried as it is, Wren still hosts it, and Isa's game says so
+    route = ("cross", "orrery-yard/windows@den:1", "orrery-yard/linux", "--yes")
+    refused = loft.cferry(*route, code=4).err
+    assert "loads only worlds that Isa hosts" in refused
+    assert 'handover "orrery-yard/windows@den:Brass Court" --to Isa -o brass-court.zip' in refused
+    loft.cferry(*route, "--host-ok")
+    assert "its game will refuse it" in loft.cferry("check", "orrery-yard/linux", code=4).out
     no = game(loft, "orrery-yard", "linux", "load", "--slot", "Brass Court", code=1).err
     assert "Wren hosts it, and here plays Isa" in no
     loft.cferry("undo", "--yes")
@@ -643,7 +659,7 @@ def test_every_system_to_every_other_and_back(
             if goal == "windows" or start != "windows":
                 name = f"{hosts[start]}'s try"
             source = f"orrery-yard/{start}@{names[start]}:{name}"
-            own.cferry("cross", source, f"orrery-yard/{goal}", "--yes")
+            own.cferry("cross", source, f"orrery-yard/{goal}", "--yes", "--host-ok")
             data = own.cferry("slots", source, f"orrery-yard/{goal}:{name}", "--json").data
             assert [one["first_is"] for one in data["compared"]] == ["the same"], (start, goal)
             refused = game(own, "orrery-yard", goal, "load", "--slot", name, code=1).err

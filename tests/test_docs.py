@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, get_args
 
@@ -73,10 +74,10 @@ def test_every_kind_of_layer_has_an_example_that_works() -> None:
     assert {step.kind for steps in specs.values() for step in steps} == kinds_of(LayerSpec)
     given = {"key": "00" * 16, "account": "100200300", "world": "00" * 8}
     for name, chain in compile_layers(specs, layouts).items():
-        said = {"front": {"tag": "OTTX", "version": 3}}
+        said: dict[str, Mapping[str, Any]] = {"front": {"tag": "OTTX", "version": 3}}
         inside = b'{"owner": "@account"}' if name == "owned" else b"day 31\n"
         if name.startswith("at-"):  # what stands before the mark must come from somewhere
-            said = dict(chain.peel(BytesPayload(b"map 4 DATE\x03day 1\n")).said)
+            said = {**chain.peel(BytesPayload(b"map 4 DATE\x03day 1\n")).said}
         dressed = chain.dress(BytesPayload(inside), given, said=said)
         peeled = chain.peel(dressed, given).payload
         assert read_all(peeled, limit=100, what=name) == inside, name

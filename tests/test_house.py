@@ -15,7 +15,7 @@ FLOORS = [
     {"cli"},
     {"api"},
     {"looking"},
-    {"backups", "handovers", "harbours"},
+    {"backups", "checking", "handovers", "harbours"},
     {"crossing"},
     {"proving"},
     {"unboxing"},

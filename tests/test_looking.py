@@ -235,8 +235,8 @@ def test_a_missing_piece_is_named_beside_those_that_are_there(den: Den) -> None:
 
 def test_pairs_shows_what_corresponds_both_ways(den: Den) -> None:
     told = den.cferry("pairs", "saltglass/tern", "saltglass/depot").out
-    assert "would be voyage-02-" in told
-    assert "the second is ahead" in told
+    assert "would be isle3.about" in told
+    assert "the first is ahead" in told
     assert "settings" in told
     data = den.cferry("pairs", "saltglass/depot", "saltglass/tern:2", "--json").data
     files = {one["piece"]: one for pair in data["pairs"] for one in pair["files"] if pair["second"]}

@@ -11,6 +11,7 @@ from clever_ferry.cargo import Fact, Piece, Save
 from clever_ferry.cli.screen import escape
 from clever_ferry.payload import BytesPayload
 from clever_ferry.proving.relating import relate
+from clever_ferry.recipes import Recipes
 from clever_ferry.visible import visible
 from tests.conftest import Den
 
@@ -42,6 +43,7 @@ def test_two_places_say_which_side_is_ahead(den: Den) -> None:
     den.cferry("cross", "saltglass/tern:1", "saltglass/depot:5", "--yes")
     den.game("depot", "play", "--slot", "1", "--days", "2")
     data = den.cferry("slots", "saltglass/tern", "saltglass/depot", "--json").data["compared"]
+    # Both have a Heron Point of their own: another seed, another world.
     told = {(one["first"], one["second"]): one["first_is"] for one in data}
     assert told == {(1, 5): "the same", (2, 1): "newer", (None, 3): None}
     shown = den.cferry("slots", "saltglass/depot", "saltglass/tern").out
@@ -56,22 +58,25 @@ def test_the_way_that_is_named_goes_from_the_side_that_is_ahead(den: Den) -> Non
     for command in ("slots", "pairs"):
         for places in ("saltglass/tern", "saltglass/depot"), ("saltglass/depot", "saltglass/tern"):
             told = den.cferry(command, *places).out.splitlines()
-            ahead = {
-                "Heron Point is ahead in Cobalt Depot (account 100200300).": "depot:3 tern:1",
-                "Saltmarsh is ahead in Tern Arcade (account 5a17c0ffee42).": "tern:2 depot:1",
-            }[told[-2]]
-            start, goal = (f"saltglass/{one}" for one in ahead.split())
-            assert told[-1] == f"To carry it over: cferry cross {start} {goal} --dry-run"
-            if command == "pairs":
-                den.cferry("cross", start, goal, "--yes", "--replace")
-    told = den.cferry("pairs", "saltglass/tern", "saltglass/depot").out.splitlines()
+            assert told[-2] == "Saltmarsh is ahead in Tern Arcade (account 5a17c0ffee42)."
+            route = ("saltglass/tern:2", "saltglass/depot:1")
+            assert told[-1] == f"To carry it over: cferry cross {' '.join(route)} --dry-run"
+    den.cferry("cross", *route, "--yes", "--replace")
+    told = den.cferry("pairs", "saltglass/tern:2", "saltglass/depot:1").out.splitlines()
     assert told[-1] == "Both sides have the same progress: nothing needs to be carried."
 
 
-def save(slot: int, played: float, data: bytes, stamp: int = 0, name: str = "Town") -> Save:
+GAME = Recipes(Path("nowhere")).game("saltglass")
+
+
+def save(
+    slot: int, played: float, data: bytes, stamp: int = 0, name: str = "Town", **more: int
+) -> Save:
     piece = Piece("world", {}, BytesPayload(data), len(data), stamp, "w", ("w",))
     facts = (Fact("name", "Name", name), Fact("time", "Played", played, "s"))
-    return Save(slot, {"slot": slot}, (piece,), facts)
+    more = {"seed": 7, **more}
+    own = tuple(Fact(key, key, value) for key, value in more.items())
+    return Save(slot, {"slot": slot}, (piece,), facts + own)
 
 
 @pytest.mark.parametrize(
@@ -84,18 +89,39 @@ def save(slot: int, played: float, data: bytes, stamp: int = 0, name: str = "Tow
     ],
 )
 def test_relations(first: Save, second: Save, told: str) -> None:
-    (one,) = relate([first], [second], {"name", "time"})
+    (one,) = relate([first], [second], GAME)
     assert one.relation == told
-    back = relate([second], [first], {"name", "time"})[0].relation
+    back = relate([second], [first], GAME)[0].relation
     assert back == {"newer": "older", "older": "newer"}.get(told, told)
 
 
 def test_where_facts_differ_but_play_time_does_not_the_date_tells() -> None:
-    first, second = save(1, 900, b"x", 5), save(2, 900, b"y", 9)
-    coins = [Fact("coins", "Coins", count) for count in (3, 4)]
-    one = replace(first, facts=(*first.facts, coins[0]))
-    other = replace(second, facts=(*second.facts, coins[1]))
-    assert relate([one], [other], {"coins"})[0].relation == "older"
+    one, other = save(1, 900, b"x", 5, coins=3), save(2, 900, b"y", 9, coins=4)
+    assert relate([one], [other], GAME)[0].relation == "older"
+
+
+def players(one: Save, *names: str) -> Save:
+    """Return a save without its seed, and with these players' travellers."""
+    own = [replace(one.pieces[0], role="traveller", fields={"player": name}) for name in names]
+    facts = tuple(fact for fact in one.facts if fact.key != "seed")
+    return replace(one, facts=facts, pieces=(*one.pieces, *own))
+
+
+@pytest.mark.parametrize(
+    ("first", "second", "told"),
+    [
+        (save(1, 9, b"x", seed=7), save(2, 8, b"y", seed=8), None),
+        (save(1, 9, b"x", day=3), save(2, 8, b"y", day=5), "newer"),  # the seed decides
+        (players(save(1, 9, b"x")), players(save(2, 8, b"y")), "unsure"),  # a name alone
+        (players(save(1, 9, b"x")), players(save(2, 9, b"x")), "the same"),  # all bytes
+        (players(save(1, 9, b"x"), "A"), players(save(2, 8, b"y"), "A"), "unsure"),
+        (players(save(1, 9, b"x", day=3), "A"), players(save(2, 8, b"y", day=3), "A"), "newer"),
+        (players(save(1, 9, b"x", day=2), "A"), players(save(2, 8, b"y", day=3), "A"), "unsure"),
+        (players(save(1, 9, b"x", day=3), "A"), players(save(2, 8, b"y", day=2), "B"), "unsure"),
+    ],
+)
+def test_a_name_alone_makes_no_story(first: Save, second: Save, told: str | None) -> None:
+    assert relate([first], [second], GAME)[0].relation == told
 
 
 def test_of_several_of_one_name_the_same_and_then_the_nearest_are_paired() -> None:
@@ -103,7 +129,7 @@ def test_of_several_of_one_name_the_same_and_then_the_nearest_are_paired() -> No
     right = [save(4, 520, b"d"), save(5, 100, b"a"), save(6, 9000, b"e")]
     pairs = {
         (one.first.slot if one.first else 0, one.second.slot if one.second else 0): one.relation
-        for one in relate(left, right, {"name", "time"})
+        for one in relate(left, right, GAME)
     }
     assert pairs == {(1, 5): "the same", (2, 4): "older", (3, 0): None, (0, 6): None}
 

@@ -14,10 +14,8 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from msgspec import Struct
 from msgspec.structs import replace
 
-from clever_ferry.cargo import Save
 from clever_ferry.crossing.progress import Progress, silent
 from clever_ferry.errors import (
     NotFoundError,
@@ -46,6 +44,8 @@ from clever_ferry.recipes import Edition, Game, Recipes
 
 if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.backups import Backups
+    from clever_ferry.cargo import Save
+    from clever_ferry.checking import Checked
     from clever_ferry.crossing.backing_up import BackedUp
     from clever_ferry.crossing.carrying import Crossed
     from clever_ferry.crossing.plan import Plan
@@ -56,32 +56,8 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.keeping.logbook import Record
     from clever_ferry.keeping.snapshots import Snapshot
     from clever_ferry.proving.pairing import Pairs
-    from clever_ferry.recipes.establishing import Examined
 
-__all__ = ["Checked", "Ferry", "Seen", "Sight", "Surveyed", "open_ferry"]
-
-
-class Checked(Struct, frozen=True):
-    """The saves of a berth, every byte read, with all that is wrong."""
-
-    berth: Berth
-    examined: tuple[Examined, ...]
-    problems: tuple[str, ...]
-
-    @property
-    def saves(self) -> tuple[Save, ...]:
-        """The saves, with all that is wrong with each."""
-        return tuple(one.save for one in self.examined)
-
-    @property
-    def suspicious(self) -> bool:
-        """Whether anything only looks wrong."""
-        return any(one.suspicions for one in self.examined)
-
-    @property
-    def damaged(self) -> bool:
-        """Whether anything is wrong."""
-        return bool(self.problems) or any(save.problems for save in self.saves)
+__all__ = ["Ferry", "Seen", "Sight", "Surveyed", "open_ferry"]
 
 
 class Ferry:
@@ -258,13 +234,15 @@ class Ferry:
         whole_only: bool = False,
         newer_ok: bool = False,
         packs_ok: bool = False,
+        host_ok: bool = False,
     ) -> Plan:
         """Plan a crossing between two addresses; nothing is written.
 
         `source` may be a file or folder with saves of the target's game, named by its path with a
         leading `file:`; which edition it is from is told by its content. `sharing` are roles of
         shared pieces to carry too; `whole_only` leaves damaged saves behind; `newer_ok` lets saves
-        go that are newer than the target's, and `packs_ok` those whose add-ons it seems to lack.
+        go that are newer than the target's, and `packs_ok` those whose add-ons it seems to lack,
+        and `host_ok` worlds that another player hosts than the target's own.
         """
         from clever_ferry.crossing.planning import make_plan
         from clever_ferry.finding.signs import signs_of
@@ -298,6 +276,7 @@ class Ferry:
             whole_only=whole_only,
             newer_ok=newer_ok,
             packs_ok=packs_ok,
+            host_ok=host_ok,
         )
         return replace(plan, signs=signs_of(self.computer, to_berth))
 
@@ -351,26 +330,10 @@ class Ferry:
         self, where: str, account: str | None = None, given: Mapping[str, str] | None = None
     ) -> Checked:
         """Read every byte of the chosen saves as their edition reads them."""
-        from clever_ferry.recipes.establishing import Examiner
+        from clever_ferry.checking import check
 
         address = parse_address(where)
-        opened = open_berth(self.berth(address, account), given=given)
-        chosen = select(opened.listing.saves, address.slots, opened.berth.address)
-        berth = opened.berth
-        known = {**berth.places, **(given or {})}
-        examiner = Examiner(
-            berth.edition, opened.contents, berth.fields, berth.files, known, opened.listing.saves
-        )
-        examined = tuple(examiner.examine(save) for save in chosen)
-        problems = list(opened.listing.problems)
-        most = berth.edition.most_slots
-        if most is not None:
-            problems += [
-                f"slot {save.slot} ({save.title}) is beyond the {most} that the game shows"
-                for save in chosen
-                if berth.edition.numbered and save.slot > most
-            ]
-        return Checked(berth, examined, tuple(problems))
+        return check(open_berth(self.berth(address, account), given=given), address.slots, given)
 
     # Worlds that friends share, and what games write in front -------------------------------
 

@@ -59,6 +59,8 @@ class Fact(Struct, frozen=True, gc=False, array_like=True):
     value: int | float | str | bool
     unit: str | None = None
     """What a number counts, as the recipe says: `s` is play time."""
+    shown: bool = True
+    """Whether a player is told it; else it only tells stories apart."""
 
     @property
     def text(self) -> str:
@@ -160,6 +162,11 @@ class Save(Struct, frozen=True, gc=False):
         return bool(played) and all(
             isinstance(value, int | float) and value < _HARDLY_PLAYED for value in played
         )
+
+    @property
+    def told(self) -> tuple[Fact, ...]:
+        """The facts that a player is told beside the name."""
+        return tuple(fact for fact in self.facts if fact.shown and fact.key != "name")
 
     def fact(self, key: str) -> Fact | None:
         """Return one fact, or None where it is not known."""

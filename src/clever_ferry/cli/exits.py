@@ -19,7 +19,7 @@ from clever_ferry.errors import (
 )
 from clever_ferry.visible import visible
 
-__all__ = ["DAMAGED", "IN_PART", "NOTHING", "STOPPED", "WRONG_USE", "explain_exit"]
+__all__ = ["DAMAGED", "IN_PART", "NOTHING", "REFUSED", "STOPPED", "WRONG_USE", "explain_exit"]
 
 FAULT = 1
 WRONG_USE = 2

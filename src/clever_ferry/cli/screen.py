@@ -122,7 +122,7 @@ def steps(lines: Iterable[str]) -> str:
 
 def facts_line(save: Save, *, most: int = 3) -> str:
     """Return a save's first facts but its name: `Day 31 · Played 12 h 05 min`."""
-    facts = [(fact.label, fact.text) for fact in save.facts if fact.key != "name"]
+    facts = [(fact.label, fact.text) for fact in save.told]
     return told_facts(facts[:most])
 
 

@@ -13,11 +13,13 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
 from clever_ferry.cli.screen import facts_line, size, when
+from clever_ferry.proving.stories import story_of
 
 if TYPE_CHECKING:
     from clever_ferry.cargo import Save
     from clever_ferry.finding.berths import OpenBerth
     from clever_ferry.keeping.logbook import Record
+    from clever_ferry.recipes import Game
 
 __all__ = ["draw_timeline"]
 
@@ -28,6 +30,8 @@ _TICKS = (
 )  # fmt: skip
 _INKS = ("#0b6e99", "#c2410c", "#3f7d20", "#7c3aed", "#9d174d", "#806000", "#334155", "#0f766e")
 _MOST_LANES, _MOST_LABELS = 14, 12
+_MOST_LIKES = 60
+"""Saves of one name among which the furthest are looked for."""
 _SMALLEST, _LARGEST = 40.0, 900.0
 """Areas of the dots, in points squared."""
 _MOST_ARROWS = 8
@@ -47,7 +51,7 @@ def draw_timeline(
     """Draw the saves of berths into a PNG of 1280x800; return how many were drawn.
 
     To the right is now; distances shrink with age, so that yesterday and last year both show.
-    Areas go with sizes, colours with stories (saves of one name).
+    Areas go with sizes, colours with names.
     """
     now = now_ns or time.time_ns()
     shown = list(berths[:_MOST_LANES])
@@ -61,15 +65,15 @@ def draw_timeline(
     furthest = min((dot.at for dot in dots), default=-1.0)
     left = min(furthest * 1.08, -1.0) - 0.05
     _lanes(axes, shown, left)
-    _dots(axes, dots)
+    _dots(axes, dots, shown[0].berth.game)
     roots = {str(one.berth.root): lane for lane, one in enumerate(shown)}
     _arrows(axes, crossings, roots, left)
     _time_axis(axes, left)
     game = shown[0].berth.game.title
     axes.set_title(f"{game}: when each side was saved last", loc="left", fontsize=15, pad=34)
     axes.text(
-        0, 1.02, "Right is newer. Larger is more bytes. One colour is one story; the ring is the "
-        "furthest of it. Hollow: a throwaway. At the right: crossings.",
+        0, 1.02, "Right is newer. Larger is more bytes. One colour is one name; the ring is the "
+        "furthest of one story. Hollow: a throwaway. At the right: crossings.",
         transform=axes.transAxes, fontsize=9.5, color="#555555", va="bottom",
     )  # fmt: skip
     FigureCanvasAgg(figure)
@@ -100,14 +104,11 @@ def _lanes(axes: Axes, berths: Sequence[OpenBerth], left: float) -> None:
     axes.set_xlim(left, 0.12)
 
 
-def _dots(axes: Axes, dots: Sequence[_Dot]) -> None:
+def _dots(axes: Axes, dots: Sequence[_Dot], game: Game) -> None:
     stories = list(dict.fromkeys(dot.save.title.casefold() for dot in dots))
     largest = max((dot.save.size for dot in dots), default=1) or 1
-    ahead = {
-        id(dot)
-        for one in stories
-        for dot in _ahead([d for d in dots if d.save.title.casefold() == one])
-    }
+    likes = {one: [d for d in dots if d.save.title.casefold() == one] for one in stories}
+    ahead = {id(dot) for own in likes.values() for dot in own if _is_ahead(dot, own, game)}
     taken: dict[int, list[tuple[float, int]]] = {}
     for dot in sorted(dots, key=lambda one: one.at):
         ink = _INKS[stories.index(dot.save.title.casefold()) % len(_INKS)]
@@ -119,7 +120,7 @@ def _dots(axes: Axes, dots: Sequence[_Dot]) -> None:
             facecolors="white" if hollow else ink, edgecolors=ink,
         )  # fmt: skip
         radius = math.sqrt(area / math.pi)
-        if id(dot) in ahead and len([d for d in dots if _same_story(d, dot)]) > 1:
+        if id(dot) in ahead:
             axes.scatter([dot.at], [dot.lane], s=(2 * radius + 9) ** 2 * math.pi / 4, zorder=2,
                          facecolors="none", edgecolors=ink, linewidths=1.4)  # fmt: skip
         _label(axes, dot, ink, radius, taken.setdefault(dot.lane, []))
@@ -143,12 +144,16 @@ def _label(axes: Axes, dot: _Dot, ink: str, radius: float, taken: list[tuple[flo
     )  # fmt: skip
 
 
-def _same_story(one: _Dot, other: _Dot) -> bool:
-    return one.save.title.casefold() == other.save.title.casefold()
+def _is_ahead(dot: _Dot, dots: Sequence[_Dot], game: Game) -> bool:
+    """Tell whether a save is the furthest of several that are surely of one story."""
+    if len(dots) > _MOST_LIKES:
+        return False
+    own = [one for one in dots if one is dot or story_of(one.save, dot.save, game) == "same"]
+    return len(own) > 1 and any(one is dot for one in _furthest(own))
 
 
-def _ahead(dots: Sequence[_Dot]) -> list[_Dot]:
-    """Return those of a story that are furthest: by play time, else by the time of saving."""
+def _furthest(dots: Sequence[_Dot]) -> list[_Dot]:
+    """Return those that are furthest: by play time, else by the time of saving."""
 
     def far(dot: _Dot) -> float:
         played = [fact.value for fact in dot.save.facts if fact.unit == "s"]

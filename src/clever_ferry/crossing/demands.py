@@ -1,17 +1,82 @@
-"""What a target asks of saves beyond a slot: room for them, and the add-ons that they use."""
+"""What a target asks of saves beyond a slot: room, add-ons, and a host who is the player there."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from clever_ferry.cargo import Piece, Save
-from clever_ferry.errors import RefusedError
+from clever_ferry.crossing.handing_over import guests_of, host_of
+from clever_ferry.errors import FerryError, RefusedError
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.installed import installed_packs
 from clever_ferry.moving.names import folded
 from clever_ferry.recipes.models import LimitInfo
 
-__all__ = ["pack_notes", "refuse_too_large"]
+__all__ = ["pack_notes", "refusals", "refuse_other_host", "refuse_too_large"]
+
+
+def refusals(opened: OpenBerth, saves: Sequence[Save]) -> list[RefusedError]:
+    """Return why the game of a berth is known to refuse saves that stand there already."""
+    demands: tuple[Callable[[Save], object], ...] = (
+        lambda save: refuse_too_large([save], opened),
+        lambda save: pack_notes([save], opened, packs_ok=False),
+        lambda save: refuse_other_host([save], opened.berth.address, opened),
+    )
+    found = []
+    for save in saves:
+        for demand in demands:
+            try:
+                demand(save)
+            except RefusedError as error:
+                found.append(error)
+    return found
+
+
+def refuse_other_host(saves: Sequence[Save], where: str, target: OpenBerth) -> None:
+    """Raise RefusedError where another than the target's player hosts a world.
+
+    Who plays there is told by the target's own worlds, where one hosts them all. `where` is the
+    address of the saves.
+    """
+    info = target.berth.game.handover
+    if info is None or not info.own_only:
+        return
+    own = [save for save in target.listing.saves if save not in saves]
+    hosts = {host for save in own if (host := _host(target, save))}
+    if len(hosts) != 1:
+        return
+    player = hosts.pop()
+    for save in saves:
+        host = _host(target, save)
+        if not host or host.casefold() == player.casefold():
+            continue
+        file = f"{save.title.casefold().replace(' ', '-')}.zip"
+        guest = player.casefold() in map(str.casefold, guests_of(target.berth.game, save))
+        raise RefusedError(
+            f"{host} hosts {save.title}, and the game in {target.berth.address} loads only worlds "
+            f"that {player} hosts.",
+            details=(
+                "Hand it over first:",
+                f'  cferry handover "{where}:{save.title}" --to {player} -o {file}',
+                f"  cferry handover {target.berth.address} --take {file}",
+            )
+            if guest
+            else (),
+            advice=(
+                ""
+                if guest
+                else f"Have {player} join that world once and save; then hand it over with `cferry "
+                "handover`. "
+            )
+            + f"If {host} plays there, add --host-ok.",
+        )
+
+
+def _host(berth: OpenBerth, save: Save) -> str:
+    try:
+        return host_of(berth.berth.game, save)
+    except FerryError:
+        return ""
 
 
 def pack_notes(saves: Sequence[Save], target: OpenBerth, *, packs_ok: bool) -> tuple[str, ...]:

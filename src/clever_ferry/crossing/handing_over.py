@@ -14,7 +14,7 @@ from clever_ferry.payload import Payload, StreamPayload
 from clever_ferry.recipes import Game
 from clever_ferry.recipes.models import HandoverInfo
 
-__all__ = ["handed_over", "host_of"]
+__all__ = ["guests_of", "handed_over", "host_of"]
 
 
 def host_of(game: Game, save: Save) -> str:
@@ -31,6 +31,13 @@ def host_of(game: Game, save: Save) -> str:
     return names[0]
 
 
+def guests_of(game: Game, save: Save) -> dict[str, Piece]:
+    """Return the guests of a world who have a piece of their own, by name."""
+    info = _info(game)
+    each = game.pieces[info.guest].each or ""
+    return {str(p.fields.get(each)): p for p in save.pieces if p.role == info.guest}
+
+
 def handed_over(game: Game, save: Save, to: str) -> Save:
     """Return a world with the guest `to` in its host's place, and the host among the guests.
 
@@ -39,7 +46,7 @@ def handed_over(game: Game, save: Save, to: str) -> Save:
     """
     info, host = _info(game), host_of(game, save)
     each = game.pieces[info.guest].each or ""
-    guests = {str(p.fields.get(each)): p for p in save.pieces if p.role == info.guest}
+    guests = guests_of(game, save)
     if to.casefold() == host.casefold():
         raise RefusedError(f"{host} hosts {save.title} already.")
     name = next((one for one in guests if one.casefold() == to.casefold()), None)

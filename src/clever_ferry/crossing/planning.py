@@ -8,7 +8,7 @@ from uuid import UUID
 from msgspec.structs import replace
 
 from clever_ferry.cargo import Piece, Save
-from clever_ferry.crossing.demands import pack_notes, refuse_too_large
+from clever_ferry.crossing.demands import pack_notes, refuse_other_host, refuse_too_large
 from clever_ferry.crossing.goals import Goal, goals_of
 from clever_ferry.crossing.plan import Change, Move, Plan
 from clever_ferry.crossing.refusing import (
@@ -55,6 +55,7 @@ def make_plan(
     whole_only: bool = False,
     newer_ok: bool = False,
     packs_ok: bool = False,
+    host_ok: bool = False,
     itself: bool = False,
 ) -> Plan:
     """Plan a crossing of the chosen slots (all, if None) to `slots` of the target.
@@ -63,7 +64,8 @@ def make_plan(
     keeps every name field of the source, where a backup comes back to where it was. `sharing`
     are roles of shared pieces to carry even where the target has its own; None: carry none.
     `whole_only` leaves damaged saves behind instead of refusing; `newer_ok` lets newer saves go,
-    `packs_ok` those whose add-ons are not seen in the target. `itself`: the saves were changed, and
+    `packs_ok` those whose add-ons are not seen in the target, `host_ok` worlds that another hosts
+    than the target's. `itself`: the saves were changed, and
     go onto what they were.
     Raises FerryError subclasses for all that would stand in the way.
     """
@@ -84,6 +86,8 @@ def make_plan(
         refuse_too_large(saves, target)
         notes = version_notes(saves, target, newer_ok=newer_ok)
         notes += pack_notes(saves, target, packs_ok=packs_ok)
+        if not host_ok:
+            refuse_other_host(saves, where, target)
         notes += _arriving_notes(source, target)
     secrets = source.berth.edition.secrets | target.berth.edition.secrets
     named = {name: value for name, value in given.items() if name not in secrets}

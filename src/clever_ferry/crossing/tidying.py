@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import time
-from collections.abc import Callable, Collection, Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -25,6 +25,7 @@ from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.logbook import Record
 from clever_ferry.keeping.snapshots import kept_save
 from clever_ferry.proving.relating import relate
+from clever_ferry.recipes import Game
 from clever_ferry.tree import Output
 
 __all__ = ["Hidden", "Tidied", "hidden_saves", "tidy"]
@@ -59,7 +60,7 @@ class Tidied:
 def hidden_saves(opened: OpenBerth, records: list[Record]) -> list[Hidden]:
     """Return the carried saves of a berth that a newer generation stands before."""
     found = []
-    compared = opened.berth.game.compared
+    game = opened.berth.game
     for save in opened.listing.saves:
         behind = [one for one in opened.listing.behind if one.fields == save.fields]
         turns = sorted((*behind, save), key=lambda one: one.turn or 0)
@@ -67,16 +68,16 @@ def hidden_saves(opened: OpenBerth, records: list[Record]) -> list[Hidden]:
             carried, number = turns[place], _carried_by(turns[place], opened, records)
             if number:
                 own = [at for at in range(place + 1, len(turns))
-                       if _goes_on(turns[at], carried, compared)]  # fmt: skip
+                       if _goes_on(turns[at], carried, game)]  # fmt: skip
                 front = max(own, default=place)
                 found.append(Hidden(carried, turns[front], tuple(turns[front + 1 :]), number))
                 break
     return found
 
 
-def _goes_on(save: Save, carried: Save, compared: Collection[str]) -> bool:
+def _goes_on(save: Save, carried: Save, game: Game) -> bool:
     """Tell whether a save is what was carried, played on or just as it was."""
-    told = relate([save], [carried], compared)
+    told = relate([save], [carried], game)
     return len(told) == 1 and told[0].relation in ("newer", "the same")
 
 

@@ -293,7 +293,7 @@ def _tell(berth: Berth) -> str:
     except (NotFoundError, OSError):
         return "can't be read"
     shown = "; ".join(
-        ", ".join([save.title, *(f"{f.label} {f.text}" for f in save.facts if f.key != "name")][:3])
+        ", ".join([save.title, *(f"{f.label} {f.text}" for f in save.told)][:3])
         for save in saves[:4]
     )
     return shown or "no saves"

@@ -96,7 +96,7 @@ class KeptSave:
 
 def kept_save(save: Save) -> KeptSave:
     """Return what a snapshot says of a save."""
-    facts = tuple((fact.label, fact.text) for fact in save.facts if fact.key != "name")
+    facts = tuple((fact.label, fact.text) for fact in save.told)
     return KeptSave(save.slot, save.title, dict(save.fields), facts, save.files)
 
 

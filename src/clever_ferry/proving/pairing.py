@@ -47,7 +47,7 @@ class Pairs:
 
 def pair(first: OpenBerth, second: OpenBerth) -> Pairs:
     """Set two berths of one game against each other, file by file."""
-    related = relate(first.listing.saves, second.listing.saves, first.berth.game.compared)
+    related = relate(first.listing.saves, second.listing.saves, first.berth.game)
     pairs = []
     for one in related:
         a, b = one.first, one.second

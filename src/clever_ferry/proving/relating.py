@@ -1,7 +1,7 @@
 """Which saves of two berths are the same progress, and which side is ahead.
 
-Told by what a player goes by: the name, then the facts, then (where all facts agree) the
-contents; the time of the last change only where nothing else tells.
+Told by what a player goes by: whether they are of one story (`stories.py`), then the facts, then
+(where all facts agree) the contents; the time of the last change only where nothing else tells.
 """
 
 from __future__ import annotations
@@ -12,12 +12,15 @@ from typing import Literal
 
 from clever_ferry.cargo import Save, digest_of
 from clever_ferry.errors import FerryError
+from clever_ferry.proving.stories import Story, story_of
+from clever_ferry.recipes import Game
 
 __all__ = ["Related", "Relation", "relate", "told_relation"]
 
-Relation = Literal["the same", "newer", "older", "different"]
+Relation = Literal["the same", "newer", "older", "different", "unsure"]
 """How the first side's save stands to the second's; `different` where facts agree and contents
-do not, as after a change that shows nowhere."""
+do not, as after a change that shows nowhere; `unsure` where they have one name, and nothing tells
+whether they are of one story."""
 
 
 @dataclass(frozen=True)
@@ -29,21 +32,23 @@ class Related:
     relation: Relation | None = None
 
 
-def relate(
-    first: Sequence[Save], second: Sequence[Save], compared: Collection[str]
-) -> list[Related]:
-    """Pair the saves of two berths; `compared` are the facts that a crossing keeps.
+def relate(first: Sequence[Save], second: Sequence[Save], game: Game) -> list[Related]:
+    """Pair the saves of two berths of a game that are of one story, or may be.
 
-    Saves are of one story where their names are the same. Of several of one name, those that
-    are the same progress are paired first, then the nearest in play time.
+    Of several that fit, those that are the same progress are paired first, then those that are
+    surely of one story, the nearest in play time; then those that have only the name in common.
     """
     found: list[Related] = []
     left, right = list(first), list(second)
-    for wanted in ("the same", None):
+    for wanted in (("the same",), ("newer", "older", "different"), ("unsure",)):
         for save in list(left):
-            likes = [one for one in right if _named(one) == _named(save)]
-            pairs = [(one, _relation(save, one, compared)) for one in likes]
-            fitting = [pair for pair in pairs if wanted in (None, pair[1])]
+            likes = [(one, story_of(save, one, game)) for one in right]
+            pairs = [
+                (one, _relation(save, one, story, game.compared))
+                for one, story in likes
+                if story != "other"
+            ]
+            fitting = [pair for pair in pairs if pair[1] in wanted]
             if fitting:
                 other, how = min(fitting, key=lambda pair: abs(_played(save) - _played(pair[0])))
                 found.append(Related(save, other, how))
@@ -61,13 +66,10 @@ def told_relation(related: Related) -> str:
         "newer": "the first is ahead",
         "older": "the second is ahead",
         "different": "the same facts, other contents",
+        "unsure": "of the same name; I can't tell whether it is the same story",
         None: "",
     }
     return told[related.relation]
-
-
-def _named(save: Save) -> str:
-    return save.title.casefold()
 
 
 def _played(save: Save) -> float:
@@ -75,13 +77,19 @@ def _played(save: Save) -> float:
     return max((float(v) for v in values if isinstance(v, int | float)), default=0.0)
 
 
-def _relation(save: Save, other: Save, compared: Collection[str]) -> Relation:
-    if _played(save) != _played(other):
-        return "newer" if _played(save) > _played(other) else "older"
+def _relation(save: Save, other: Save, story: Story, compared: Collection[str]) -> Relation:
     facts, others = ({f.key: f.value for f in s.facts if f.key in compared} for s in (save, other))
     shared = facts.keys() & others.keys()
-    if all(facts[key] == others[key] for key in shared):
-        return "the same" if _contents(save) == _contents(other) else "different"
+    alike = all(facts[key] == others[key] for key in shared)
+    same = alike and _played(save) == _played(other) and _contents(save) == _contents(other)
+    if same:
+        return "the same"
+    if story != "same":
+        return "unsure"
+    if _played(save) != _played(other):
+        return "newer" if _played(save) > _played(other) else "older"
+    if alike:
+        return "different"
     return "newer" if (save.stamp or 0) > (other.stamp or 0) else "older"
 
 

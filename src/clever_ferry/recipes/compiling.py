@@ -73,6 +73,12 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         editions,
         layers,
         recipe.handover,
+        {
+            key: info.story or "grows"
+            for key, info in recipe.facts.items()
+            if info.story is not None or info.unit == "s"
+        },
+        frozenset(key for key, info in recipe.facts.items() if not info.shown),
     )
 
 

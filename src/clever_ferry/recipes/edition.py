@@ -188,6 +188,14 @@ class Game(Struct, frozen=True):
     editions: Mapping[str, Edition]
     layers: Mapping[str, Chain]
     handover: HandoverInfo | None = None
+    stories: Mapping[str, str] = field(default_factory=dict)
+    """How facts tell one story from another: `is`, `stays` or `grows`, by the fact."""
+    unshown: frozenset[str] = frozenset()
+    """Facts that lists do not show."""
+
+    def facts_that(self, how: str) -> tuple[str, ...]:
+        """Return the facts that tell stories apart in one way."""
+        return tuple(key for key, own in self.stories.items() if own == how)
 
 
 def values_of(save: Save) -> dict[str, Value]:

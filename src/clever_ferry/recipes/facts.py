@@ -52,8 +52,8 @@ class _Source(NamedTuple):
     holds: str | None
 
 
-_Wanted = tuple[int, str, str, str | None, str]
-"""Which of the facts it is, its key, label and unit, and where in its source it stands."""
+_Wanted = tuple[int, str, str, str | None, str, bool]
+"""Which of the facts it is, its key, label and unit, where in its source it stands, if shown."""
 
 
 class FactReader:
@@ -76,7 +76,7 @@ class FactReader:
                 self._named.append((place, key, info))
             else:
                 source = self._source(info.source, info.layout, info.opens)
-                wanted: _Wanted = (place, key, info.label, info.unit, info.at or "")
+                wanted: _Wanted = (place, key, info.label, info.unit, info.at or "", info.shown)
                 self._wanted.setdefault(source, []).append(wanted)
         self._packs_source = self._source(packs.source, None, packs.opens) if packs else None
         if self._packs_source is not None:
@@ -131,7 +131,7 @@ class FactReader:
         packs: tuple[str, ...] = ()
         for place, key, info in self._named:
             if info.field is not None and info.field in fields:
-                facts[place] = _fact(key, info.label, fields[info.field], info.unit)
+                facts[place] = _fact(key, info.label, fields[info.field], info.unit, info.shown)
         for source, wanted in self._wanted.items():
             role = source.role
             for piece in pieces:
@@ -154,7 +154,7 @@ class FactReader:
                 if fault:
                     problems.append(f"{piece.entry}: {fault}")
                 else:
-                    notes += [_unknown(label, why) for _, _, label, _, _ in wanted]
+                    notes += [_unknown(label, why) for _, _, label, _, _, _ in wanted]
                 continue
             except UNREADABLE as error:
                 problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
@@ -162,16 +162,16 @@ class FactReader:
             except OSError as error:
                 problems.append(f"{piece.entry}: it can't be read: {error.strerror or error}")
                 continue
-            for place, key, label, unit, at in wanted:
+            for place, key, label, unit, at, shown in wanted:
                 try:
                     value = point(inside, at)
                 except DamagedError as error:
                     notes.append(_unknown(label, f"{piece.entry}: {error.what.rstrip('.')}"))
                     continue
                 if type(value) is int:  # most are so
-                    facts[place] = Fact(key, label, value, unit)
+                    facts[place] = Fact(key, label, value, unit, shown)
                 elif isinstance(value, _SINGLE):
-                    facts[place] = _fact(key, label, value, unit)
+                    facts[place] = _fact(key, label, value, unit, shown)
                 else:
                     notes.append(_unknown(label, f"{at} in the {piece.title} is no single value"))
             if self._packs is not None and source == self._packs_source:
@@ -235,10 +235,10 @@ def _once(said: list[str]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(said)) if said else ()
 
 
-def _fact(key: str, label: str, value: int | float | str, unit: str | None) -> Fact:
+def _fact(key: str, label: str, value: int | float | str, unit: str | None, shown: bool) -> Fact:
     if unit is not None and isinstance(value, str) and unit in ("s", "count", "days-0"):
         value = _number(value)  # INI and XML know text alone
-    return Fact(key, label, value, unit)
+    return Fact(key, label, value, unit, shown)
 
 
 def _number(text: str) -> int | float | str:

@@ -115,6 +115,14 @@ class FactInfo(Model, rename={"source": "from"}):
     field: Annotated[FieldName | None, hint("the name field that is the fact")] = None
     unit: Literal["s", "count", "days-0", "version"] | None = None
     compared: Annotated[bool, hint("must be the same after a crossing")] = True
+    story: Annotated[
+        Literal["is", "stays", "grows"] | None,
+        hint(
+            "how it tells one world from another of the same name: it `is` its identity (a seed), "
+            "`stays` in one world (its size), or only `grows` (a day); play time does"
+        ),
+    ] = None
+    shown: Annotated[bool, hint("whether lists show it; else it only tells worlds apart")] = True
 
     def __post_init__(self) -> None:
         if (self.source is None) == (self.field is None):
@@ -163,6 +171,9 @@ class HandoverInfo(Model):
         hint("the `bound` of the identity layer that says who hosts (with `kept`)"),
     ] = None
     says: Annotated[GuestList | None, hint("or the place that says who hosts")] = None
+    own_only: Annotated[bool, hint("the game loads only worlds that the player there hosts")] = (
+        False
+    )
     lists: tuple[GuestList, ...] = ()
 
     def __post_init__(self) -> None:

@@ -8,7 +8,7 @@ import click
 
 from clever_ferry.cli.certain import established_data, print_established, told_sum
 from clever_ferry.cli.described import berth_data, save_data
-from clever_ferry.cli.exits import DAMAGED, NOTHING
+from clever_ferry.cli.exits import DAMAGED, NOTHING, REFUSED
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import account_option, give_option, json_option
 from clever_ferry.cli.screen import (
@@ -55,6 +55,10 @@ def command(
                     for one in checked.examined
                 ],
                 "problems": list(checked.problems),
+                "refused": [
+                    {"what": one.what, "details": list(one.details), "advice": one.advice}
+                    for one in checked.refused
+                ],
                 "damaged": checked.damaged,
                 "suspicious": checked.suspicious,
             }
@@ -79,6 +83,10 @@ def command(
             print_established(out, one, 6)
         for problem in checked.problems:
             out.print(indented(f"[bad]{escape(problem)}[/]", 2))
+        for error in checked.refused:
+            out.print(indented(f"[care]its game will refuse it:[/] {escape(error.what)}", 2))
+            for line in filter(None, (*error.details, error.advice)):
+                out.print(indented(escape(line), 4))
         bad = sum(bool(save.problems) for save in checked.saves)
         if checked.damaged:
             out.print(
@@ -97,5 +105,7 @@ def command(
             out.print("  no saves")
     if checked.damaged:
         raise click.exceptions.Exit(DAMAGED)
+    if checked.refused:
+        raise click.exceptions.Exit(REFUSED)
     if not checked.saves:
         raise click.exceptions.Exit(NOTHING)

@@ -52,6 +52,9 @@ __all__ = ["command"]
 @click.option(
     "--packs-ok", is_flag=True, help="The target's game has the add-ons, though they are not seen."
 )
+@click.option(
+    "--host-ok", is_flag=True, help="Carry a world that another player hosts than the target's own."
+)
 @change_options
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
 @click.option(
@@ -64,7 +67,8 @@ __all__ = ["command"]
 @click.pass_obj
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,
-    sharing: tuple[str, ...], whole_only: bool, newer_ok: bool, packs_ok: bool, dry_run: bool,
+    sharing: tuple[str, ...], whole_only: bool, newer_ok: bool, packs_ok: bool, host_ok: bool,
+    dry_run: bool,
     yes: bool, replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
@@ -97,7 +101,8 @@ def command(
             source, target, given=given,
             from_account=answers.get("--from-account", from_account),
             to_account=answers.get("--to-account", to_account),
-            sharing=sharing, whole_only=whole_only, newer_ok=newer_ok, packs_ok=packs_ok,
+            sharing=sharing, whole_only=whole_only, newer_ok=newer_ok,
+            packs_ok=packs_ok, host_ok=host_ok,
         ),
         ask=ask,
     )  # fmt: skip

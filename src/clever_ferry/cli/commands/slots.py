@@ -155,7 +155,7 @@ def _related(opened: list[OpenBerth]) -> list[Related]:
             advice="Name them, such as: cferry slots saltglass/tern saltglass/depot",
         )
     first, second = opened
-    return relate(first.listing.saves, second.listing.saves, first.berth.game.compared)
+    return relate(first.listing.saves, second.listing.saves, first.berth.game)
 
 
 def _related_data(one: Related) -> dict[str, object]:
@@ -171,6 +171,7 @@ _TOLD = {
     "newer": "[care]← is ahead[/]",
     "older": "[care]is ahead →[/]",
     "different": "[bad]≠ the same facts, other contents[/]",
+    "unsure": "[care]? of the same name[/]",
 }
 
 
@@ -225,7 +226,7 @@ def _print_saves(one: OpenBerth) -> None:
     labels = one.berth.game.fact_labels
     told = [fact for save in saves for fact in save.facts]
     there, worded = {fact.key for fact in told}, {fact.key for fact in told if _is_worded(fact)}
-    keys = [key for key in labels if key in there]
+    keys = [key for key in labels if key in there - one.berth.game.unshown]
     numbers = [labels[key] for key in keys if key not in worded]
     number = "Slot" if one.berth.edition.numbered else "No."
     if len(saves) > _MANY:

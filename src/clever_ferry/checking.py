@@ -1,0 +1,61 @@
+"""Checking as a job: saves read to the last byte, and what their game is known to refuse."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from msgspec import Struct
+
+from clever_ferry.cargo import Save
+from clever_ferry.crossing.demands import refusals
+from clever_ferry.errors import RefusedError
+from clever_ferry.finding import Berth, select
+from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.recipes.establishing import Examined, Examiner
+
+__all__ = ["Checked", "check"]
+
+
+class Checked(Struct, frozen=True):
+    """The saves of a berth, every byte read, with all that is wrong."""
+
+    berth: Berth
+    examined: tuple[Examined, ...]
+    problems: tuple[str, ...]
+    refused: tuple[RefusedError, ...] = ()
+    """Why the game there is known to refuse a save, though nothing is wrong with its bytes."""
+
+    @property
+    def saves(self) -> tuple[Save, ...]:
+        """The saves, with all that is wrong with each."""
+        return tuple(one.save for one in self.examined)
+
+    @property
+    def suspicious(self) -> bool:
+        """Whether anything only looks wrong."""
+        return any(one.suspicions for one in self.examined)
+
+    @property
+    def damaged(self) -> bool:
+        """Whether anything is wrong."""
+        return bool(self.problems) or any(save.problems for save in self.saves)
+
+
+def check(opened: OpenBerth, slots: str | None, given: Mapping[str, str] | None = None) -> Checked:
+    """Read every byte of the chosen saves of a berth as its edition reads them."""
+    berth = opened.berth
+    chosen = select(opened.listing.saves, slots, berth.address)
+    known = {**berth.places, **(given or {})}
+    examiner = Examiner(
+        berth.edition, opened.contents, berth.fields, berth.files, known, opened.listing.saves
+    )
+    examined = tuple(examiner.examine(save) for save in chosen)
+    problems = list(opened.listing.problems)
+    most = berth.edition.most_slots
+    if most is not None and berth.edition.numbered:
+        problems += [
+            f"slot {save.slot} ({save.title}) is beyond the {most} that the game shows"
+            for save in chosen
+            if save.slot > most
+        ]
+    return Checked(berth, examined, tuple(problems), tuple(refusals(opened, chosen)))
