@@ -60,7 +60,7 @@ def run_module(module: str, *arguments: str | Path, env: dict[str, str], **more:
         [sys.executable, "-m", module, *map(str, arguments)],
         capture_output=True,
         encoding="utf-8",
-        timeout=120,
+        timeout=1200,
         env=whole,
         check=False,
         **more,

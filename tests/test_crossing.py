@@ -97,10 +97,38 @@ def test_a_save_by_its_name(den: Den) -> None:
 
 
 def test_all_saves_where_none_is_chosen(den: Den) -> None:
-    den.cferry("cross", "saltglass/depot", "saltglass/tern", "--yes", "--replace")
-    assert den.loads("tern", 1).startswith("Saltmarsh, day 12")
+    """Each goes onto its own story where that is behind, else to a free slot."""
+    den.cferry("cross", "saltglass/depot", "saltglass/tern", "--yes")
+    assert den.loads("tern", 1).startswith("Heron Point, day 20")
     assert den.loads("tern", 2).startswith("Saltmarsh, day 31")
     assert den.loads("tern", 3).startswith("Heron Point, day 57")
+    assert den.loads("tern", 4).startswith("Saltmarsh, day 12")  # behind: no reason to replace
+    again = den.cferry("cross", "saltglass/depot", "saltglass/tern", "--yes", code=3)
+    assert "the same progress already" in again.err
+    back = ("cross", "saltglass/tern:1-3", "saltglass/depot", "--yes")
+    refused = den.cferry(*back, code=4).err
+    assert "Saltmarsh" in refused
+    assert "Then: cferry cross saltglass/tern:1-3 saltglass/depot --yes --replace" in refused
+    told = den.cferry(*back, "--replace").out
+    assert "Stays: Heron Point" in told
+    assert "Load slot 4 and look" in told
+    assert "Load slot 1 and look" in told, "steps are for each save that was carried"
+    assert den.loads("depot", 1).startswith("Saltmarsh, day 31")
+    assert den.loads("depot", 4).startswith("Heron Point, day 20")
+    assert den.loads("depot", 3).startswith("Heron Point, day 57")
+
+
+def test_a_free_slot_is_named_free(den: Den) -> None:
+    dry = den.cferry("cross", "saltglass/tern", "saltglass/depot:free", "--dry-run").out
+    assert "To carry it out: cferry cross saltglass/tern saltglass/depot:free --yes\n" in dry
+    den.cferry("cross", "saltglass/tern", "saltglass/depot:free", "--yes")
+    assert den.loads("depot", 2).startswith("Heron Point, day 20")
+    assert den.loads("depot", 4).startswith("Saltmarsh, day 31")
+    for _ in range(4):
+        den.cferry("cross", "saltglass/tern:2", "saltglass/depot:free", "--yes")
+    full = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:free", "--yes", code=4).err
+    assert "Free slots: none." in full
+    assert "Could be replaced" in full
 
 
 def test_within_one_berth_two_saves_can_change_places(den: Den) -> None:
@@ -113,7 +141,7 @@ def test_a_dry_run_shows_the_plan_and_changes_nothing(den: Den) -> None:
     before = state(den.top)
     done = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--dry-run")
     for said in ("Saltmarsh", "Day\N{NO-BREAK SPACE}31", "Day\N{NO-BREAK SPACE}12", "adopted",
-                 "Backed up first", "isle2.level", "world.sgw", "Left alone"):  # fmt: skip
+                 "Will be backed up first", "isle2.level", "world.sgw", "Left alone"):  # fmt: skip
         assert said in done.out
     assert state(den.top) == before
     data = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--dry-run", "--json").data

@@ -57,7 +57,7 @@ def test_a_release_to_its_remaster_and_back(moth: Den) -> None:
     told = moth.cferry("cross", "moth-lantern/classic:1", "moth-lantern/anniversary:throwaway",
                        "--yes", "--replace").out.replace("\n", " ")  # fmt: skip
     assert "lists tales of the first release under Old tales" in told
-    assert "1. Look under Old tales" in told
+    assert "1. Start the Anniversary edition, look under Old tales" in told
     assert state(folder(moth, "classic")) == before  # copied, never moved
     assert loads(moth, "moth-lantern", "anniversary", "1").startswith("Ada's first, The Stair")
     game(moth, "moth-lantern", "anniversary", "play", "--slot", "1")
@@ -236,12 +236,13 @@ def test_pieces_of_like_names_are_told_by_size_and_content(den: Den) -> None:
         for name, text in blobs.items():
             (here / account / f"{name}.blob").write_text(text, "utf-8")
     (here / "one" / "00000003.blob").write_text("other", "utf-8")
-    route = ("cross", "shelf/store:1", "shelf/store:1", "--from-account", "one", "--to-account",
-             "two", "--yes", "--replace")  # fmt: skip
+    route = ("cross", "shelf/store:1", "shelf/store/two:A try, no more", "--from-account", "one",
+             "--yes", "--replace")  # fmt: skip
     den.cferry(*route)
     assert (here / "two/0000000a.blob").read_text("utf-8") == '{"reign": "Crown the First"}'
     assert (here / "two/0000000b.blob").read_text("utf-8") == '{"hat": "blue"}'
-    assert "as you ask" in den.cferry(*route, "--with", "profile").out
+    again = (*route[:2], "shelf/store/two:Crown the First", *route[3:], "--with", "profile")
+    assert "as you ask" in den.cferry(*again).out
     assert (here / "two/0000000b.blob").read_text("utf-8") == '{"hat": "red"}'
     assert sorted(path.name for path in (here / "two").iterdir()) == [
         "0000000a.blob", "0000000b.blob"
@@ -249,7 +250,8 @@ def test_pieces_of_like_names_are_told_by_size_and_content(den: Den) -> None:
     for number in range(4, 6):
         text = f'{{"reign": "Crown number {number}"}}'
         (here / "two" / f"{number:08}.blob").write_text(text, "utf-8")
-    full = ("cross", "shelf/store:1", "shelf/store", "--from-account", "one", "--to-account", "two")
+    (here / "one" / "00000001.blob").write_text('{"reign": "Crown the Last"}', "utf-8")
+    full = ("cross", "shelf/store/one:1", "shelf/store", "--to-account", "two")
     told = den.cferry(*full, "--yes", code=4).err
     assert "shows only 3 saves; this would make 4" in told
     assert "The oldest there is" in told
@@ -401,7 +403,7 @@ def test_settings_follow_their_system_and_times_stay(yards: Yards) -> None:
 
 def test_into_a_compatibility_prefix_and_out_of_it(yards: Yards) -> None:
     loft, isa = yards.loft, yards.folders["Isa"]
-    player = next(loft.top.rglob("481516")) / "pfx/drive_c/users/player"
+    player = next(loft.top.rglob("481516")) / "inside/drive_c/users/player"
     own = player / "Documents/My Yards/Orrery Yard/isa"
     own.mkdir(parents=True)
     (own / "packs").mkdir()
@@ -508,7 +510,7 @@ def test_names_that_another_system_forbids_or_takes_for_one_are_refused(yards: Y
     shutil.rmtree(isa / "BRASS COURT")
     plan = den.cferry(*route, "--dry-run").out  # another letter case is the same name there
     assert "Brass Court" in plan
-    assert "Backed up first" in plan
+    assert "Will be backed up first" in plan
 
 
 # Hosts ---------------------------------------------------------------------------------------

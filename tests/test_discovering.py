@@ -58,7 +58,7 @@ def test_prefixes_and_disks_need_no_adding(loft: Den) -> None:
 def test_an_address_needs_no_harbour_where_only_one_has_saves(loft: Den) -> None:
     assert "tern@lamplight-2342" in loft.cferry("slots", "saltglass/tern").out
     several = loft.cferry("slots", "saltglass/depot", code=2).err
-    assert "@old-disk account 100200300" in several
+    assert "@old-disk  account 100200300" in several
     assert "Isa's try" in several
     loft.cferry("cross", "saltglass/tern:1", "saltglass/depot:2", "--yes")  # not onto the disk
     assert "depot@lamplight-481516" in loft.cferry("log").out
@@ -82,7 +82,7 @@ def test_a_library_of_ones_own_and_a_clash_of_names(loft: Den) -> None:
     for name in ("Old Games", "old-games", "empty"):
         (loft.top / "home/isa/attic" / name).mkdir(parents=True)
     for name in ("Old Games", "old-games"):
-        shutil.copytree(prefixes / "481516" / "pfx", loft.top / "home/isa/attic" / name,
+        shutil.copytree(prefixes / "481516" / "inside", loft.top / "home/isa/attic" / name,
                         dirs_exist_ok=True)  # fmt: skip
     names = set(found(loft))
     assert {"attic-old-games", "attic-old-games-2"} <= names
@@ -97,7 +97,7 @@ def test_a_library_of_ones_own_and_a_clash_of_names(loft: Den) -> None:
 
 
 def test_a_prefix_whose_folders_are_links_to_the_users_own(loft: Den, tmp_path: Path) -> None:
-    prefix = "home/isa/.local/share/lamplight/prefixes/481516/pfx/drive_c/users/player"
+    prefix = "home/isa/.local/share/lamplight/prefixes/481516/inside/drive_c/users/player"
     user = loft.top / prefix
     real = tmp_path / "kept elsewhere"
     shutil.move(user / "AppData" / "LocalLow", real)

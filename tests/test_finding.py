@@ -166,7 +166,7 @@ def test_addresses(text: str, parts: tuple[str | None, ...]) -> None:
 
 
 @pytest.mark.parametrize(
-    "text", ["", "/depot", "salt glass", "saltglass/", "a/b@", "a/b:", "a/b/c"]
+    "text", ["", "/depot", "salt glass", "saltglass/", "a/b@", "a/b:", "a/b/c/d"]
 )
 def test_what_is_no_address(text: str) -> None:
     with pytest.raises(WrongUseError):

@@ -17,7 +17,7 @@ import pytest
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.crossing.guarding import await_quiet
 from clever_ferry.crossing.restoring import Restoring
-from clever_ferry.errors import PutBackError, RefusedError
+from clever_ferry.errors import HalfDoneError, PutBackError, RefusedError
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.verifying import verify
 from clever_ferry.moving import disk
@@ -360,7 +360,7 @@ def test_a_change_that_could_not_be_taken_back_bars_the_berth(
 
     monkeypatch.setattr(disk, "rename", rename)
     monkeypatch.setattr(disk, "set_times", set_times)
-    with pytest.raises(PutBackError, match="could not be put back yet"):
+    with pytest.raises(HalfDoneError, match="could not be put back yet"):
         ferry.carry_out(ferry.plan("saltglass/tern:2", "saltglass/depot:1"))
     with pytest.raises(RefusedError, match="cut short"):
         ferry.carry_out(ferry.plan("saltglass/tern:1", "saltglass/depot:5"))
@@ -380,7 +380,7 @@ def test_an_unplugged_drive_is_waited_for(den: Den, monkeypatch: pytest.MonkeyPa
         if step == "proving":
             den.top.rename(away)
 
-    with pytest.raises(PutBackError):
+    with pytest.raises(HalfDoneError):
         ferry.carry_out(plan, unplug)
     trouble = ferry.recover()[0].trouble
     assert "plug that in" in trouble

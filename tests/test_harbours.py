@@ -40,15 +40,15 @@ def test_a_mounted_windows_disk_is_recognised_and_read(den: Den, tmp_path: Path)
 
 def test_a_prefix_is_a_harbour_to_carry_to(den: Den, tmp_path: Path) -> None:
     prefix = tmp_path / "libraries" / "compat" / "481516"
-    shutil.copytree(den.top / HOME, prefix / "pfx" / "drive_c" / "users" / "player")
+    shutil.copytree(den.top / HOME, prefix / "inside" / "drive_c" / "users" / "player")
     den.cferry("harbour", "add", "prefix", prefix)
     listed = den.cferry("harbour", "list", "--json").data
     assert (listed[0]["kind"], listed[0]["users"]) == ("compatibility prefix", ["player"])
     den.cferry("cross", "saltglass/tern:2", "saltglass/depot@prefix:6", "--yes")
-    assert list((prefix / "pfx").rglob("voyage-05-*/world.sgw"))
+    assert list((prefix / "inside").rglob("voyage-05-*/world.sgw"))
     assert "saltglass/depot@prefix" in den.cferry("log").out
     den.cferry("undo", "--yes")
-    assert not list((prefix / "pfx").rglob("voyage-05-*"))
+    assert not list((prefix / "inside").rglob("voyage-05-*"))
 
 
 def test_a_described_computer_is_a_harbour(den: Den, tmp_path: Path) -> None:

@@ -29,7 +29,7 @@ def run_server(home: Path, world: Path, port: int) -> str:
             [MINETEST or "", "--world", world, "--gameid", "minetest", "--port", str(port)],
             env={**os.environ, "HOME": str(home)}, stdout=out, stderr=out,
         )  # fmt: skip
-        deadline = time.monotonic() + 40
+        deadline = time.monotonic() + 600
         while b"listening on" not in log.read_bytes() and time.monotonic() < deadline:
             assert process.poll() is None, log.read_text("utf-8", "replace")
             time.sleep(0.1)
@@ -101,7 +101,7 @@ def play_crawl(home: Path, keys: tuple[bytes, ...], until: bytes) -> bytes:
                 except OSError:
                     return
 
-    watch(until, 60.0)
+    watch(until, 600.0)
     for key in keys:
         try:
             os.write(screen, key)

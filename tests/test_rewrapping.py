@@ -103,7 +103,8 @@ class Civilizations:
         done = subprocess.run(
             [FREECIV or "", "-p", "0", "-s", self.folder, *options],
             input=commands + "\nquit\n", capture_output=True, encoding="utf-8", errors="replace",
-            timeout=120, check=False, cwd=self.folder, env={**os.environ, "HOME": str(self.folder)},
+            timeout=1200, check=False, cwd=self.folder,
+            env={**os.environ, "HOME": str(self.folder)},
             **user,  # type: ignore[call-overload]
         )  # fmt: skip
         return str(done.stdout) + str(done.stderr)

@@ -21,7 +21,7 @@ def at_terminal(den: Den, *arguments: str, answers: list[str]) -> tuple[int, str
         environment: dict[str, Any] = {**os.environ, **den.env, "TERM": "xterm", "COLUMNS": "120"}
         os.execve(sys.executable, [sys.executable, "-m", "clever_ferry", *arguments], environment)
     shown = b""
-    deadline = time.monotonic() + 60
+    deadline = time.monotonic() + 600
     while time.monotonic() < deadline:
         try:
             part = os.read(handle, 65536)

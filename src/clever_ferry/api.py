@@ -133,6 +133,7 @@ class Ferry:
         `option` is what the advice names to choose between them.
         """
         game, edition = self.game_and_edition(address)
+        account = address.account or account
         search = self.harbours.search(game, edition, address.harbour)
         if address.harbour is None and not search.berths:
             search = search.with_(*self.harbours.elsewhere(game, edition, near=writing))
@@ -205,8 +206,8 @@ class Ferry:
             return at_hand[0].address
         if not others:
             return ""
-        named = all(berth.info.under == "given" for berth in others[0].berths)
-        return f"{game.id}/{others[0].id}{'@FOLDER' if named else ''}"
+        started = [one for one in others if any(b.info.under != "given" for b in one.berths)]
+        return f"{game.id}/{started[0].id}" if started else ""
 
     def _nowhere(self, game: Game) -> NotFoundError:
         looked = [
@@ -271,7 +272,6 @@ class Ferry:
             chosen=chosen,
             slots=goal.slots,
             given=given or {},
-            random=os.urandom,
             sharing=sharing,
             whole_only=whole_only,
             newer_ok=newer_ok,

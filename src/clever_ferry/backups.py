@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
@@ -146,7 +145,6 @@ class Backups:
             chosen=",".join(str(save.slot) for save in chosen),
             slots=None,
             given=given or {},
-            random=os.urandom,
             as_it_was=True,
         )
         return replace(plan, signs=signs_of(self._computer, berth))

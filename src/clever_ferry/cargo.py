@@ -176,4 +176,9 @@ class Save(Struct, frozen=True, gc=False):
     def title(self) -> str:
         """What a player would call it: its name, or its slot's number."""
         name = self.fact("name")
-        return name.text if name else f"slot {self.slot}"
+        if name is not None:
+            return name.text
+        if "slot" in self.fields:
+            return f"slot {self.slot}"
+        told = ", ".join(str(value) for value in self.fields.values())
+        return told or "the only save"

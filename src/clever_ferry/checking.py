@@ -58,4 +58,11 @@ def check(opened: OpenBerth, slots: str | None, given: Mapping[str, str] | None 
             for save in chosen
             if save.slot > most
         ]
+    highest = getattr(berth.edition.fields.get("slot"), "most", None)
+    if highest is not None and berth.edition.numbered:
+        problems += [
+            f"slot {save.slot} ({save.title}) is beyond the {highest} that names here go up to"
+            for save in chosen
+            if save.slot > highest
+        ]
     return Checked(berth, examined, tuple(problems), tuple(refusals(opened, chosen)))

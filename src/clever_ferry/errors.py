@@ -10,6 +10,7 @@ __all__ = [
     "ChoiceNeededError",
     "DamagedError",
     "FerryError",
+    "HalfDoneError",
     "KeyNeededError",
     "NotFoundError",
     "NotProvenError",
@@ -29,11 +30,20 @@ class FerryError(Exception):
     `advice` is the next step.
     """
 
-    def __init__(self, what: str, *, details: tuple[str, ...] = (), advice: str = "") -> None:
+    def __init__(
+        self,
+        what: str,
+        *,
+        details: tuple[str, ...] = (),
+        advice: str = "",
+        again: tuple[str, ...] = (),
+    ) -> None:
         super().__init__(what)
         self.what = what
         self.details = details
         self.advice = advice
+        self.again = again
+        """Options with which the same command would go on, once the advice was followed."""
 
     def __str__(self) -> str:
         return "\n".join(filter(None, (self.what, *self.details, self.advice)))
@@ -98,3 +108,7 @@ class NotProvenError(FerryError):
 
 class PutBackError(FerryError):
     """The work failed on the way; the target is as it was before."""
+
+
+class HalfDoneError(FerryError):
+    """The work failed on the way, and the target could not be put back yet: it may be half."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -14,6 +13,7 @@ from clever_ferry.crossing.handing_over import handed_over, host_of
 from clever_ferry.crossing.plan import Plan
 from clever_ferry.crossing.planning import make_plan
 from clever_ferry.errors import UnsupportedError, WrongUseError
+from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import Berth, OpenBerth
 from clever_ferry.moving.parcels import write_parcel
 from clever_ferry.payload import BytesPayload
@@ -49,13 +49,13 @@ def plan_handover(opened: OpenBerth, to: str, given: Mapping[str, str] | None = 
         raise WrongUseError(
             f"{berth.address} has {len(saves)} saves, and one world is handed over at a time.",
             details=tuple(f"  {save.slot}  {save.title}" for save in saves),
-            advice=f"Name it: {berth.address}:{saves[0].slot if saves else 'SLOT'}",
+            advice=f"Name it: {address_of(berth.address, saves[0])}" if saves else "",
         )
     before = saves[0]
     after = handed_over(berth.game, before, to)
     source = replace(opened, listing=replace(opened.listing, saves=(after,)))
     here = make_plan(
-        source, opened, chosen=None, slots=None, given=given or {}, random=os.urandom,
+        source, opened, chosen=None, slots=None, given=given or {},
         as_it_was=True, itself=True,
     )  # fmt: skip
     return Handover(

@@ -20,7 +20,7 @@ from clever_ferry.finding.berths import Berth
 from clever_ferry.finding.discovering import discover, discover_prefixes, with_prefixes
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
 from clever_ferry.finding.harbours import Harbour, harbour_at
-from clever_ferry.finding.searching import find_loose, likely
+from clever_ferry.finding.searching import find_loose, likely, told_apart
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.presence import is_folder, is_there
@@ -263,4 +263,4 @@ def _fits(place: Harbour, edition: Edition) -> bool:
 
 def _named(search: Search, place: Harbour) -> Search:
     berths = [replace(one, harbour=place.name, at=f"@{place.name}") for one in search.berths]
-    return replace(search, berths=tuple(berths))
+    return told_apart(replace(search, berths=tuple(berths)))

@@ -100,7 +100,7 @@ downloads = "home/isa/Downloads"
 xdg-data = "home/isa/.local/share"
 xdg-config = "home/isa/.config"
 """
-_PREFIX_USER = "pfx/drive_c/users/player/AppData"
+_PREFIX_USER = "inside/drive_c/users/player/AppData"
 
 
 def lay_loft(folder: Path, now_ns: int | None = None) -> Path:
@@ -146,18 +146,23 @@ def lay_loft(folder: Path, now_ns: int | None = None) -> Path:
     return top
 
 
+def _known(top: Path, name: str) -> Path:
+    folders = folders_of(top)
+    if name not in folders:
+        raise RefusalError("there is no usual place for it on this system: name its --folder")
+    return folders[name]
+
+
 def _depot(top: Path, account: str = DEPOT_ACCOUNT) -> DepotStore:
-    return DepotStore(folders_of(top)["low-data"] / "NineKettles" / "Saltglass" / account)
+    return DepotStore(_known(top, "low-data") / "NineKettles" / "Saltglass" / account)
 
 
 def _tern(top: Path, account: str = TERN_ACCOUNT) -> TernStore:
-    return TernStore(
-        folders_of(top)["local-data"] / "TernArcade" / "Crates" / account / "saltglass"
-    )
+    return TernStore(_known(top, "local-data") / "TernArcade" / "Crates" / account / "saltglass")
 
 
 def _finch(top: Path, account: str = FINCH_ACCOUNT) -> FinchStore:
-    return FinchStore(folders_of(top)["documents"] / "Pocket Finch" / account / "SALTGLASS")
+    return FinchStore(_known(top, "documents") / "Pocket Finch" / account / "SALTGLASS")
 
 
 Store = DepotStore | TernStore | FinchStore

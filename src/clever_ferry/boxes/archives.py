@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.spec import ArchiveSpec
 from clever_ferry.errors import DamagedError, NotFoundError
-from clever_ferry.naming.calendar import calendar_parts, calendar_seconds
+from clever_ferry.moving.zip_times import stamp_of, stamped
 from clever_ferry.payload import CHUNK, BytesPayload, Payload, StreamPayload, read_all
 from clever_ferry.tree import Files, Output
 
@@ -162,11 +162,10 @@ def _read_zip(raw: bytes) -> Iterator[_Member]:
     for info in archive.infolist():
         if info.is_dir():
             continue
-        seconds = calendar_seconds(*info.date_time) or 0
         if info.file_size > _LARGEST:
             raise DamagedError(f"{info.filename} would unpack to {info.file_size:,} bytes.")
         yield _Member(
-            info.filename, seconds * 10**9, StreamPayload(_unzipper(archive, info), info.file_size),
+            info.filename, stamp_of(info), StreamPayload(_unzipper(archive, info), info.file_size),
             info.file_size,
         )  # fmt: skip
 
@@ -201,10 +200,7 @@ def _write_zip(members: list[_Member], packed: bool) -> bytes:
     method = zipfile.ZIP_DEFLATED if packed else zipfile.ZIP_STORED
     with zipfile.ZipFile(out, "w", method) as archive:
         for member in members:
-            day = calendar_parts(max(0, member.stamp // 10**9))
-            if not 1980 <= day[0] <= 2107:  # what a zip can say
-                day = (1980, 1, 1, 0, 0, 0)
-            info = zipfile.ZipInfo(member.name, day)
+            info = stamped(member.name, member.stamp)
             info.compress_type = method
             info.external_attr = 0o644 << 16
             archive.writestr(info, read_all(member.payload, limit=_LARGEST, what=member.name))

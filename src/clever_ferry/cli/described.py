@@ -149,6 +149,7 @@ def plan_data(plan: Plan) -> dict[str, Any]:
         "shared": [{"piece": item.piece.title, "to": item.put.name} for item in plan.shared],
         "rebuilt": list(plan.rebuilt),
         "notes": list(plan.notes),
+        "already": [{"save": save.title, "slot": own.slot} for save, own in plan.already],
         "left": [save_data(save) for save in plan.left],
         "bytes": plan.size,
         "signs": {

@@ -7,9 +7,11 @@ import os
 
 import click
 
+from clever_ferry.cli.again import command_again
 from clever_ferry.errors import (
     DamagedError,
     FerryError,
+    HalfDoneError,
     NotFoundError,
     NotProvenError,
     PutBackError,
@@ -29,6 +31,7 @@ DAMAGED = 5
 NOT_PROVEN = 6
 PUT_BACK = 7
 IN_PART = 8
+HALF_DONE = 9
 STOPPED = 130
 
 _CODES: tuple[tuple[type[FerryError], int], ...] = (
@@ -39,6 +42,7 @@ _CODES: tuple[tuple[type[FerryError], int], ...] = (
     (UnsupportedError, DAMAGED),
     (NotProvenError, NOT_PROVEN),
     (PutBackError, PUT_BACK),
+    (HalfDoneError, HALF_DONE),
 )
 
 
@@ -52,7 +56,7 @@ def explain_exit(error: Exception, *, as_json: bool) -> int:
             return STOPPED
         case FerryError():
             code = next(code for kind, code in _CODES if isinstance(error, kind))
-            _say(error.what, error.details, error.advice, code, as_json)
+            _say(error.what, error.details, error.advice, code, as_json, error.again)
             return code
         case click.UsageError():
             _say(error.format_message(), (), _usage_advice(error), WRONG_USE, as_json)
@@ -67,7 +71,24 @@ def explain_exit(error: Exception, *, as_json: bool) -> int:
             _say(f"The system says: {error.strerror or error}{where}", (), "", FAULT, as_json)
             return FAULT
         case _:
-            raise error
+            _say(*_unforeseen(error), FAULT, as_json)
+            return FAULT
+
+
+def _unforeseen(error: Exception) -> tuple[str, tuple[str, ...], str]:
+    """Return what is said of a fault that nobody has foreseen: never a traceback."""
+    import traceback
+
+    from clever_ferry.cli.here import told_after_fault
+
+    lines = "".join(traceback.format_exception(error))
+    try:
+        told, file = told_after_fault(lines)
+    except Exception:  # also the records can't be read
+        told, file = "`cferry log` says what was changed, if anything was.", None
+    place = (f"The details are in {file}",) if file else tuple(lines.splitlines()[-4:])
+    what = f"Something went wrong that nobody foresaw: {type(error).__name__}: {error}"
+    return what, (told, *place), "Please report it with that file; it names paths of your saves."
 
 
 def _usage_advice(error: click.UsageError) -> str:
@@ -75,7 +96,10 @@ def _usage_advice(error: click.UsageError) -> str:
     return f"`{path} --help` shows how it is used."
 
 
-def _say(what: str, details: tuple[str, ...], advice: str, code: int, as_json: bool) -> None:
+def _say(
+    what: str, details: tuple[str, ...], advice: str, code: int, as_json: bool,
+    again: tuple[str, ...] = (),
+) -> None:  # fmt: skip
     if as_json:
         told = {"exit": code, "what": what, "details": list(details), "advice": advice}
         click.echo(json.dumps({"error": told}, indent=2, ensure_ascii=False))
@@ -85,3 +109,6 @@ def _say(what: str, details: tuple[str, ...], advice: str, code: int, as_json: b
         click.echo(visible(line), err=True)
     if advice:
         click.echo(visible(advice), err=True)
+    line = command_again(add=again) if again else ""
+    if line:
+        click.echo(visible(f"Then: {line}"), err=True)

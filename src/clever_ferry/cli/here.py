@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import sys
+import tempfile
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
@@ -12,14 +14,17 @@ import click
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.errors import ChoiceNeededError
 
-__all__ = ["can_ask", "choose", "ferry_here"]
+__all__ = ["can_ask", "choose", "ferry_here", "told_after_fault"]
 
 _T = TypeVar("_T")
+_begun: list[tuple[Ferry, int]] = []
+"""The ferry of this run, and when it began (ns): for what is to be said of an unforeseen fault."""
 
 
 def ferry_here(computer: Path | None) -> Ferry:
     """Return the ferry; what was cut short is set right first, and that is said."""
     ferry = open_ferry(computer)
+    _begun[:] = [(ferry, time.time_ns())]
     for one in ferry.recover():
         what = one.what[0].upper() + one.what[1:]
         if one.trouble:
@@ -31,6 +36,28 @@ def ferry_here(computer: Path | None) -> Ferry:
             style = "yellow"
         click.secho(told, fg=style, err=True)
     return ferry
+
+
+def told_after_fault(details: str) -> tuple[str, Path | None]:
+    """Keep the details of an unforeseen fault; say what became of the saves, and where they are."""
+    told, folder = "No save was changed.", Path(tempfile.gettempdir())
+    for ferry, begun in _begun:
+        folder = ferry.keeps.folder / "faults"
+        ended = [one for one in ferry.keeps.logbook.records() if (one.ended or 0) >= begun]
+        if ferry.keeps.half_way():
+            told = (
+                "A change was under way. The next cferry command sets that right before anything "
+                "else; don't start the game until then."
+            )
+        elif ended:
+            told = f"Before that, {ended[0].what} had ended: it is {ended[0].state} (`cferry log`)."
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        file = folder / time.strftime("%Y%m%d-%H%M%S.txt", time.gmtime())
+        file.write_text(details, "utf-8", "backslashreplace")
+    except OSError:
+        return told, None
+    return told, file
 
 
 def can_ask() -> bool:

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.screen import console, escape
+from clever_ferry.finding.addresses import address_of
 
 if TYPE_CHECKING:
     from clever_ferry.api import Sight
@@ -63,7 +64,7 @@ def _next_steps(sights: list[Sight]) -> list[tuple[str, str]]:
     here = {sight.berth.edition.id for sight in sights if sight.berth.game.id == game.id}
     target = next((one for one in others if one.id in here), None)
     if target is not None and first.saves:
-        start = f"{first.berth.address}:{first.saves[0].slot}"
+        start = address_of(first.berth.address, first.saves[0])
         found.append(
             (f"cferry cross {start} {game.id}/{target.id} --dry-run", "what a crossing would do")
         )

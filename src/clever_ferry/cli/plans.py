@@ -7,12 +7,18 @@ from typing import TYPE_CHECKING
 from rich.console import Console
 
 from clever_ferry.cli.screen import counted, escape, facts_line, size, steps, table, when
+from clever_ferry.crossing.aftermath import steps_before
+from clever_ferry.finding.addresses import address_of
 
 if TYPE_CHECKING:
     from clever_ferry.crossing.plan import Move, Plan
     from clever_ferry.recipes.laying import Laid
 
 __all__ = ["print_plan"]
+
+
+_CLEARLY = 2 * 10**9
+"""By so many ns a save must be newer to be called so: some file systems keep no finer times."""
 
 
 def print_plan(out: Console, plan: Plan) -> None:
@@ -33,7 +39,8 @@ def print_plan(out: Console, plan: Plan) -> None:
             str(move.slot) if move.slot else "[good]new[/]",
             _replaced(move),
         )
-    out.print(shown)
+    if plan.moves:
+        out.print(shown)
     for move in plan.moves:
         _print_changes(out, plan, move)
     _print_kept(out, plan)
@@ -51,7 +58,7 @@ def _replaced(move: Move) -> str:
 def _print_changes(out: Console, plan: Plan, move: Move) -> None:
     ways = {
         "adopted": "from the save it replaces", "usual": "as all the target's saves have it",
-        "made": "a new one", "given": "as you say",
+        "made": "a new one", "given": "as you say", "kept": "as it was",
     }  # fmt: skip
     bound = sorted({name for item in move.laid for name in _binds(plan, item.piece.role)})
     same = not (move.renamed or move.changes or bound or move.left_behind or move.removes)
@@ -100,6 +107,7 @@ def _binds(plan: Plan, role: str) -> set[str]:
 
 
 def _print_kept(out: Console, plan: Plan) -> None:
+    target = plan.target.berth
     for move in plan.moves:
         if move.replaced is None or move.replaced.throwaway:
             continue
@@ -108,7 +116,7 @@ def _print_kept(out: Console, plan: Plan) -> None:
                 f"[care]Careful: what stands there is {escape(move.replaced.title)}, another save "
                 f"than {escape(move.save.title)}.[/]"
             )
-        if (move.replaced.stamp or 0) > (move.save.stamp or 0):
+        if (move.replaced.stamp or 0) >= (move.save.stamp or 0) + _CLEARLY:
             out.print(
                 f"[care]Careful: what would be replaced ({escape(move.replaced.title)}) is newer "
                 f"than what you carry[/] (saved {when(move.replaced.stamp)}, against "
@@ -117,7 +125,7 @@ def _print_kept(out: Console, plan: Plan) -> None:
     if plan.replaced:
         total = size(sum(save.size for save in plan.replaced))
         names = ", ".join(save.title for save in plan.replaced)
-        out.print(f"[bold]Backed up first:[/] {escape(names)} ({total})")
+        out.print(f"[bold]Will be backed up first:[/] {escape(names)} ({total})")
     there = {piece.role for piece in plan.target.listing.shared}
     for item in plan.shared:
         why = "as you ask; the target's own is backed up" if item.piece.role in there else (
@@ -131,14 +139,20 @@ def _print_kept(out: Console, plan: Plan) -> None:
                   f"{' …' if len(plan.rebuilt) > 4 else ''}; the game makes it anew")  # fmt: skip
     for note in plan.notes:
         out.print(f"[care]Note:[/] {escape(note)}")
+    for save, own in plan.already:
+        where = escape(address_of(target.address, own))
+        out.print(f"[bold]Stays:[/] {escape(save.title)}, as {where} is the same progress already")
     for save in plan.left:
         out.print(f"[care]Stays behind:[/] {escape(save.title)}: {escape(save.problems[0])}")
-    own = {piece.role for piece in plan.target.listing.shared}
-    own -= {item.piece.role for item in plan.shared}
-    if own:
-        names = ", ".join(sorted(own))
+    alone = {piece.role for piece in plan.target.listing.shared}
+    alone -= {item.piece.role for item in plan.shared}
+    if alone:
+        names = ", ".join(sorted(alone))
         out.print(f"[bold]Left alone:[/] the target's {escape(names)}, and all its other saves")
     _print_signs(out, plan)
+    if first := steps_before(plan):
+        out.print("[care]First, if you have not:[/]")
+        out.print(steps(first), soft_wrap=True)
     out.print()
 
 

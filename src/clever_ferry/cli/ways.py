@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 
 from clever_ferry.cargo import Save
+from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import Berth
 from clever_ferry.proving.relating import Related
 
@@ -23,11 +24,12 @@ def way_between(one: Berth, other: Berth, related: Sequence[Related]) -> str:
     ]
     for save, like, start, goal in ways:
         if like is not None:
-            route = f"{start.address}:{save.slot} {goal.address}:{like.slot}"
+            route = f"{address_of(start.address, save)} {address_of(goal.address, like)}"
             told = f"{save.title} is ahead in {start.title}."
             return f"{told}\nTo carry it over: cferry cross {route} --dry-run"
     for save, _, start, goal in ways:
-        return f"To carry one: cferry cross {start.address}:{save.slot} {goal.address} --dry-run"
+        route = f"{address_of(start.address, save)} {goal.address}"
+        return f"To carry one: cferry cross {route} --dry-run"
     if related and all(pair.relation == "the same" for pair in related):
         return "Both sides have the same progress: nothing needs to be carried."
     return ""

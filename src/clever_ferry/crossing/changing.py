@@ -27,7 +27,13 @@ from msgspec.structs import replace
 
 from clever_ferry.crossing.progress import Progress, Tally
 from clever_ferry.crossing.putting_back import put_back
-from clever_ferry.errors import FerryError, PutBackError, RefusedError
+from clever_ferry.errors import (
+    FerryError,
+    HalfDoneError,
+    NotProvenError,
+    PutBackError,
+    RefusedError,
+)
 from clever_ferry.keeping.journal import Entry
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Locker, Packing, Reason
@@ -185,7 +191,7 @@ def _put_back_now(
         )
     except (OSError, FerryError) as second:
         reason = in_words(second) if isinstance(second, OSError) else second.what
-        raise PutBackError(
+        raise HalfDoneError(
             f"Something failed ({_first_line(error)}), and the target could not be put back yet: "
             f"{reason}",
             details=(f"Target: {before.root}", f"Backup: {before.id} in {locker.folder}"),
@@ -197,6 +203,8 @@ def _put_back_now(
 def _first_line(error: BaseException) -> str:
     if isinstance(error, OSError):
         return in_words(error)
+    if isinstance(error, NotProvenError):
+        return "the target does not read back as it should"
     return error.what if isinstance(error, FerryError) else str(error) or "stopped"
 
 

@@ -69,6 +69,7 @@ def refuse_other_host(saves: Sequence[Save], where: str, target: OpenBerth) -> N
                 "handover`. "
             )
             + f"If {host} plays there, add --host-ok.",
+            again=("--host-ok",),
         )
 
 
@@ -101,6 +102,7 @@ def pack_notes(saves: Sequence[Save], target: OpenBerth, *, packs_ok: bool) -> t
                 details=(f"The game will say: {packs.info.says}",),
                 advice="Install it there first (the same version, if it has one), then try again. "
                 "If it is installed already, add --packs-ok.",
+                again=("--packs-ok",),
             )
         notes.append(
             f"{save.title} uses what the target's game does not have: {told}. The game will say: "

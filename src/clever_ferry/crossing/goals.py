@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 
 from clever_ferry.cargo import Save
-from clever_ferry.errors import ChoiceNeededError, NotFoundError, WrongUseError
-from clever_ferry.finding.addresses import names_of, parse_slots, select
+from clever_ferry.errors import ChoiceNeededError, NotFoundError, RefusedError, WrongUseError
+from clever_ferry.finding.addresses import address_of, names_of, parse_slots, select
 from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.proving.relating import relate
 
-__all__ = ["THROWAWAY", "Goal", "goals_of"]
+__all__ = ["FREE", "THROWAWAY", "Goal", "goals_of", "slots_told"]
 
 THROWAWAY = "throwaway"
 """Stands for a slot: that of the target's newest save that was hardly played."""
+FREE = ("free", "new")
+"""Stand for slots of the target in which nothing is."""
 
 
 @dataclass(frozen=True)
@@ -23,20 +26,22 @@ class Goal:
     slot: int | None = None
     replaced: Save | None = None
     name: str | None = None
+    already: bool = False
+    """Whether the target has this very progress, so that it need not go."""
+    fresh: bool = False
+    """Whether it must not replace anything."""
 
 
-def goals_of(
-    saves: Sequence[Save], target: OpenBerth, slots: str | None, given: Mapping[str, str]
-) -> list[Goal]:
+def goals_of(saves: Sequence[Save], target: OpenBerth, slots: str | None) -> list[Goal]:
     """Return where each save is to go, as `slots` says; raises what stands in the way."""
     edition, there = target.berth.edition, target.listing.saves
     if slots is None:
-        if not edition.numbered:
-            return [Goal() for _ in saves]
-        return [Goal(slot=save.slot, replaced=_in_slot(there, save.slot)) for save in saves]
+        return _by_story(saves, target)
     named = [save for save in there if slots.casefold() in names_of(save)]
     if not named and slots.casefold() == THROWAWAY and len(saves) == 1:
         return [_onto_throwaway(target)]
+    if not named and slots.casefold() in FREE:
+        return _free(saves, target)
     wanted = parse_slots(slots)
     if named or wanted.named:
         if len(saves) != 1:
@@ -50,18 +55,101 @@ def goals_of(
         if edition.numbered or len(edition.key_fields) != 1:
             select(there, slots, target.berth.address)  # tells which there are
         return [Goal(name=slots)]
+    if not edition.numbered:
+        shown = [f"  {address_of(target.berth.address, save)}" for save in there[:10]]
+        raise WrongUseError(
+            f"Saves of {edition.title} have no slots, so {slots} names none: its number in a list "
+            "changes when another save comes or goes.",
+            details=("There are:", *shown) if shown else ("There are no saves yet.",),
+            advice="Name one of them to replace it, or say :new to put it beside them.",
+        )
     if len(wanted.numbers) != len(saves):
         first = wanted.numbers[0]
         raise WrongUseError(
             f"{len(saves)} saves are to go to {len(wanted.numbers)} slots ({slots}).",
-            advice=f"Name as many slots, such as :{first}-{first + len(saves) - 1}.",
+            advice=f"Name as many slots, such as :{first}-{first + len(saves) - 1}, or say :free.",
         )
-    if edition.numbered:
-        return [Goal(slot=slot, replaced=_in_slot(there, slot)) for slot in wanted.numbers]
-    return [
-        Goal(slot=number, replaced=select(there, str(number), target.berth.address)[0])
-        for number in wanted.numbers
-    ]
+    return [Goal(slot=slot, replaced=_in_slot(there, slot)) for slot in wanted.numbers]
+
+
+def _by_story(saves: Sequence[Save], target: OpenBerth) -> list[Goal]:
+    """Put each save onto its own story where that is behind there, else where nothing is.
+
+    What the target has just so stays; another story is never replaced unless it was named.
+    """
+    edition, game = target.berth.edition, target.berth.game
+    related = {
+        id(one.first): one
+        for one in relate(saves, target.listing.saves, game)
+        if one.first is not None and one.second is not None
+    }
+    taken = {save.slot for save in target.listing.saves}
+    wanted = [save.slot for save in saves]
+    goals = []
+    for save in saves:
+        one = related.get(id(save))
+        like, how = (one.second, one.relation) if one is not None else (None, None)
+        if like is not None and how == "the same":
+            goals.append(Goal(already=True, replaced=like, slot=like.slot))
+        elif not edition.numbered:
+            goals.append(Goal())
+        elif like is not None and how == "newer":
+            goals.append(Goal(slot=like.slot, replaced=like))
+        else:
+            own = save.slot if save.slot not in taken and _shown(save.slot, target) else 0
+            slot = own or _next_free(target, taken | set(wanted))
+            taken.add(slot)
+            goals.append(Goal(slot=slot))
+    return goals
+
+
+def _free(saves: Sequence[Save], target: OpenBerth) -> list[Goal]:
+    if not target.berth.edition.numbered:
+        return [Goal(fresh=True) for _ in saves]
+    taken = {save.slot for save in target.listing.saves}
+    goals = []
+    for _ in saves:
+        goals.append(Goal(slot=_next_free(target, taken)))
+        taken.add(goals[-1].slot or 0)
+    return goals
+
+
+def _shown(slot: int, target: OpenBerth) -> bool:
+    """Tell whether a slot's number can be written there, and its game shows it."""
+    edition = target.berth.edition
+    can_write = edition.fields["slot"].write(slot) is not None
+    return can_write and slot <= (edition.most_slots or slot)
+
+
+def _next_free(target: OpenBerth, taken: Collection[int]) -> int:
+    """Return the first slot that is not among those taken; raises RefusedError where none is."""
+    for slot in range(1, len(taken) + 2):
+        if slot not in taken:
+            if _shown(slot, target):
+                return slot
+            break
+    raise RefusedError(
+        f"{target.berth.edition.title} has no free slot.",
+        details=tuple(slots_told(target, target.berth.edition.most_slots or len(taken))),
+        advice="Name the slot that is to be replaced after the second address.",
+    )
+
+
+def slots_told(target: OpenBerth, most: int) -> list[str]:
+    """Return which of a target's first slots are free, or what could be replaced."""
+    there = [save for save in target.listing.saves if save.slot <= most]
+    taken = {save.slot for save in there}
+    free = [str(slot) for slot in range(1, most + 1) if slot not in taken]
+    lines = [f"Free slots: {', '.join(free) if free else 'none'}."]
+    if not free:
+        tries = [save for save in there if save.throwaway]
+        oldest = sorted(there, key=lambda save: save.stamp or 0)
+        lines += [
+            f"Could be replaced (:{save.slot} with --replace): {save.title}, "
+            f"{'a throwaway' if save.throwaway else 'the oldest'}"
+            for save in tries[:3] or oldest[:1]
+        ]
+    return lines
 
 
 def _onto_throwaway(target: OpenBerth) -> Goal:

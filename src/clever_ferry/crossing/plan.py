@@ -62,6 +62,8 @@ class Plan(Struct, frozen=True):
     """Entries of the target that go, as its game makes them anew."""
     left: tuple[Save, ...] = ()
     """Chosen saves that stay behind, as they are damaged."""
+    already: tuple[tuple[Save, Save], ...] = ()
+    """Chosen saves that stay, as the target has that very progress, and the target's."""
     notes: tuple[str, ...] = ()
     """What is to be said of versions, add-ons, and what the target does differently."""
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Mapping
+from collections.abc import Callable, Collection, Mapping, Sequence
 from uuid import UUID
 
 from msgspec.structs import replace
 
-from clever_ferry.cargo import Piece, Save
+from clever_ferry.cargo import Piece, Save, new_digest
 from clever_ferry.crossing.demands import pack_notes, refuse_other_host, refuse_too_large
 from clever_ferry.crossing.goals import Goal, goals_of
 from clever_ferry.crossing.plan import Change, Move, Plan
@@ -16,6 +16,7 @@ from clever_ferry.crossing.refusing import (
     refuse_collisions,
     refuse_damaged,
     refuse_foreign_given,
+    refuse_other_story,
     refuse_same,
 )
 from clever_ferry.crossing.versions import version_notes
@@ -25,7 +26,7 @@ from clever_ferry.errors import (
     RefusedError,
     WrongUseError,
 )
-from clever_ferry.finding.addresses import select
+from clever_ferry.finding.addresses import address_of, select
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.moving.names import refuse_forbidden
 from clever_ferry.naming import (
@@ -49,7 +50,6 @@ def make_plan(
     chosen: str | None,
     slots: str | None,
     given: Mapping[str, str],
-    random: Callable[[int], bytes],
     as_it_was: bool = False,
     sharing: Collection[str] | None = None,
     whole_only: bool = False,
@@ -60,13 +60,13 @@ def make_plan(
 ) -> Plan:
     """Plan a crossing of the chosen slots (all, if None) to `slots` of the target.
 
-    `given` are name fields that the user states; `random` makes new identifiers. `as_it_was`
-    keeps every name field of the source, where a backup comes back to where it was. `sharing`
-    are roles of shared pieces to carry even where the target has its own; None: carry none.
-    `whole_only` leaves damaged saves behind instead of refusing; `newer_ok` lets newer saves go,
-    `packs_ok` those whose add-ons are not seen in the target, `host_ok` worlds that another hosts
-    than the target's. `itself`: the saves were changed, and
-    go onto what they were.
+    `given` are name fields that the user states. New identifiers follow from how both sides stand,
+    so that a plan that is only shown has those that the next run has, too. `as_it_was` keeps every
+    name field of the source, where a backup comes back to where it was. `sharing` are roles of
+    shared pieces to carry even where the target has its own; None: carry none. `whole_only` leaves
+    damaged saves behind instead of refusing; `newer_ok` lets newer saves go, `packs_ok` those whose
+    add-ons are not seen in the target, `host_ok` worlds that another hosts than the target's.
+    `itself`: the saves were changed, and go onto what they were.
     Raises FerryError subclasses for all that would stand in the way.
     """
     if target.berth.within is not None:
@@ -94,11 +94,23 @@ def make_plan(
     if as_it_was and named:
         raise WrongUseError(f"{next(iter(named))} stays as it was; only a key can be given here.")
     refuse_foreign_given(named, target)
-    goals = goals_of(saves, target, slots, given)
-    moves = [
-        _move(save, goal, target, {**given, **(_own(save) if as_it_was else {})}, random)
+    goals = goals_of(saves, target, slots if not as_it_was else slots or _own_slots(saves, target))
+    already = tuple(
+        (save, goal.replaced)
         for save, goal in zip(saves, goals, strict=True)
-    ]
+        if goal.already and goal.replaced is not None
+    )
+    pairs = [(save, goal) for save, goal in zip(saves, goals, strict=True) if not goal.already]
+    if already and not pairs and not sharing:
+        raise NotFoundError(
+            f"{target.berth.address} has the same progress already: nothing needs to be carried.",
+            details=tuple(f"  {save.title}: {address_of(target.berth.address, own)}"
+                          for save, own in already),
+            advice=f"To carry it all the same, name the slot: "
+            f"{address_of(target.berth.address, already[0][1])}",
+        )  # fmt: skip
+    random = _ids(source, target)
+    moves = [_move(save, goal, target, given, random, as_it_was) for save, goal in pairs]
     if not itself:
         refuse_same(source, target, moves)
     refuse_collisions(target, moves)
@@ -111,7 +123,7 @@ def make_plan(
     )
     return Plan(
         source, target, tuple(moves), dict(given), shared=shared, rebuilt=rebuilt,
-        left=tuple(left), notes=notes + left_out,
+        left=tuple(left), already=already, notes=notes + left_out,
     )  # fmt: skip
 
 
@@ -166,13 +178,34 @@ def _like(piece: Piece, source: OpenBerth, target: OpenBerth) -> Piece | None:
     return None
 
 
-def _own(save: Save) -> dict[str, str]:
-    return {name: str(value) for name, value in save.fields.items() if name != "slot"}
+def _own_slots(saves: Sequence[Save], target: OpenBerth) -> str | None:
+    """Return the saves' own slots, to which a backup of them goes back."""
+    if not target.berth.edition.numbered or not saves:
+        return None
+    return ",".join(str(save.slot) for save in saves)
+
+
+def _ids(source: OpenBerth, target: OpenBerth) -> Callable[[int], bytes]:
+    """Return a source of new identifiers: the same ones while neither side changes."""
+    seed = new_digest()
+    for one in (source, target):
+        seed.update(f"{one.berth.root}\0".encode("utf-8", "surrogateescape"))
+        for entry in one.contents.entries:
+            told = f"{entry.name}\0{entry.size}\0{entry.stamp}\0"
+            seed.update(told.encode("utf-8", "surrogateescape"))
+    taken = 0
+
+    def make(count: int) -> bytes:
+        nonlocal taken
+        taken += count
+        return seed.digest(length=count, seek=taken - count)
+
+    return make
 
 
 def _move(
     save: Save, goal: Goal, target: OpenBerth, given: Mapping[str, str],
-    random: Callable[[int], bytes],
+    random: Callable[[int], bytes], as_it_was: bool,
 ) -> Move:  # fmt: skip
     edition = target.berth.edition
     fields: dict[str, Value] = {}
@@ -181,7 +214,9 @@ def _move(
         if name == "slot" and goal.slot is not None:
             fields[name] = goal.slot
             continue
-        if goal.name is not None:
+        if as_it_was and name in save.fields:
+            change = Change(name, save.fields[name], "kept")
+        elif goal.name is not None:
             change = Change(name, goal.name, "given")
         elif not edition.numbered and goal.replaced is not None:
             if name not in goal.replaced.fields:
@@ -195,6 +230,8 @@ def _move(
         if change.how != "kept":
             changes.append(change)
     replaced = goal.replaced or _same_name(target, fields)
+    if goal.replaced is None and goal.name is None and replaced is not None and not as_it_was:
+        refuse_other_story(save, replaced, target, fresh=goal.fresh)
     stated = {name: given[name] for name in (*edition.secrets, *edition.berth_fields)
               if name in given}  # fmt: skip
     known = {**target.berth.places, **stated, **target.berth.fields}

@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from clever_ferry.cargo import Save
+from clever_ferry.crossing.goals import slots_told
 from clever_ferry.crossing.plan import Move
 from clever_ferry.errors import DamagedError, RefusedError, WrongUseError
+from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.naming import NumberField, StampField, Value
+from clever_ferry.proving.stories import story_of
 
 __all__ = [
     "refuse_beyond_limit",
@@ -70,9 +73,23 @@ def refuse_same(source: OpenBerth, target: OpenBerth, moves: Sequence[Move]) -> 
         if move.replaced is not None and move.replaced.fields == move.save.fields:
             raise WrongUseError(
                 f"{move.save.title} would go onto itself.",
-                advice="Name another slot after the second address, such as "
-                f"{target.berth.address}:{move.slot + 1}",
+                advice=f"Name another one: {target.berth.address}:"
+                f"{'free' if target.berth.edition.numbered else 'NEW NAME'}",
             )
+
+
+def refuse_other_story(save: Save, there: Save, target: OpenBerth, *, fresh: bool = False) -> None:
+    """Refuse to replace another story that merely has the name that a save would get.
+
+    With `fresh`, nothing may be replaced. Whoever names what is to be replaced, may.
+    """
+    if fresh or story_of(save, there, target.berth.game) == "other":
+        raise RefusedError(
+            f"{target.berth.address} has a save of that name already: {there.title}"
+            + ("." if fresh else ", of another story."),
+            advice=f"Give it a name of its own: {target.berth.address}:NAME. To replace what is "
+            f"there: {address_of(target.berth.address, there)}",
+        )
 
 
 def refuse_collisions(target: OpenBerth, moves: Sequence[Move]) -> None:
@@ -98,7 +115,7 @@ def refuse_beyond_limit(target: OpenBerth, moves: Sequence[Move]) -> None:
             raise RefusedError(
                 f"{edition.title} shows only {most} slots; {move.save.title} would go to slot "
                 f"{move.slot} and not be seen.",
-                details=tuple(_slots_told(target, most)),
+                details=tuple(slots_told(target, most)),
                 advice="Choose another slot after the second address.",
             )
     count = len(target.listing.saves) + sum(move.replaced is None for move in moves)
@@ -110,18 +127,3 @@ def refuse_beyond_limit(target: OpenBerth, moves: Sequence[Move]) -> None:
             details=(told,) if told else (),
             advice="Remove one in the game, or carry onto one: name it after the second address.",
         )
-
-
-def _slots_told(target: OpenBerth, most: int) -> list[str]:
-    taken = {save.slot: save.title for save in target.listing.saves}
-    free = [str(slot) for slot in range(1, most + 1) if slot not in taken]
-    lines = [f"Free slots: {', '.join(free) if free else 'none'}."]
-    tries = [save for save in target.listing.saves if save.throwaway and save.slot <= most]
-    if not free:
-        oldest = sorted(target.listing.saves, key=lambda save: save.stamp or 0)
-        lines += [
-            f"Could be replaced (:{save.slot} with --replace): {save.title}, "
-            f"{'a throwaway' if save.throwaway else 'the oldest'}"
-            for save in tries[:3] or oldest[:1]
-        ]
-    return lines

@@ -42,6 +42,7 @@ def version_notes(saves: Sequence[Save], target: OpenBerth, *, newer_ok: bool) -
                 f"({newest.text}), which would not load it.",
                 advice="Update the target's game, save once in it (a throwaway will do), and try "
                 "again. If it is updated already, add --newer-ok.",
+                again=("--newer-ok",),
             )
         elif _parts(own.value) < _parts(newest.value):
             notes.append(

@@ -1,4 +1,4 @@
-"""Addresses of saves, `GAME/EDITION[@HARBOUR][:SLOT]`, and the choice of slots."""
+"""Addresses of saves, `GAME/EDITION[/ACCOUNT][@HARBOUR][:SLOT]`, and the choice of slots."""
 
 from __future__ import annotations
 
@@ -11,24 +11,35 @@ from msgspec import Struct
 from clever_ferry.cargo import Save
 from clever_ferry.errors import ChoiceNeededError, UnknownNameError, WrongUseError
 
-__all__ = ["Address", "Slots", "parse_address", "parse_slots", "select"]
+__all__ = [
+    "Address",
+    "Slots",
+    "address_of",
+    "names_of",
+    "parse_address",
+    "parse_slots",
+    "select",
+    "slot_text",
+]
 
-_ADDRESS = re.compile(r"([A-Za-z0-9-]+)(?:/([A-Za-z0-9-]+))?(?=[@:]|$)")
+_ADDRESS = re.compile(r"([A-Za-z0-9-]+)(?:/([A-Za-z0-9-]+)(?:/([^@:/\\]+))?)?(?=[@:]|$)")
 _SLOT_RANGE = re.compile(r"([0-9]{1,9})(?:-([0-9]{1,9}))?")
 _MOST_SLOTS = 10_000
 
 
 class Address(Struct, frozen=True):
-    """What a user wrote: a game, its edition, a harbour (a name or a folder), and slots."""
+    """What a user wrote: a game, its edition, whose, a harbour (a name or a folder), and slots."""
 
     game: str
     edition: str | None = None
     harbour: str | None = None
     slots: str | None = None
+    account: str | None = None
 
     def __str__(self) -> str:
         text = self.game
         text += f"/{self.edition}" if self.edition else ""
+        text += f"/{self.account}" if self.account else ""
         text += f"@{self.harbour}" if self.harbour else ""
         return text + (f":{self.slots}" if self.slots else "")
 
@@ -38,15 +49,15 @@ def parse_address(text: str) -> Address:
 
     A harbour may be a folder; a slot never holds a slash, so a drive's colon is no slot's.
 
-    >>> parse_address("openttd/server@C:/Games/server:My Town")
-    Address(game='openttd', edition='server', harbour='C:/Games/server', slots='My Town')
+    >>> parse_address("openttd/server@C:/Games/server:My Town").harbour
+    'C:/Games/server'
     """
     found = _ADDRESS.match(text)
     if not found:
         raise WrongUseError(
             f"{text!r} is no address of saves.",
-            advice="An address looks like saltglass/depot or saltglass/depot:2 "
-            "(GAME/EDITION, then :SLOT if you want only some saves).",
+            advice="An address looks like saltglass/depot or saltglass/depot:2 (GAME/EDITION, then "
+            ":SLOT if you want only some saves; /ACCOUNT before that where several have some).",
         )
     game, edition = found.group(1).lower(), found.group(2)
     rest = text[found.end() :]
@@ -63,7 +74,7 @@ def parse_address(text: str) -> Address:
     if harbour == "" or slots == "":
         missing = "a harbour after '@'" if harbour == "" else "a slot after ':'"
         raise WrongUseError(f"{text!r} lacks {missing}.")
-    return Address(game, edition.lower() if edition else None, harbour, slots)
+    return Address(game, edition.lower() if edition else None, harbour, slots, found.group(3))
 
 
 class Slots(Struct, frozen=True):
@@ -128,6 +139,21 @@ def select(saves: Sequence[Save], text: str | None, where: str) -> list[Save]:
             raise _several(str(number), where, there)
         chosen.append(there[0])
     return chosen
+
+
+def slot_text(save: Save) -> str:
+    """Return what stands for a save behind `:` in an address: its slot, else its name."""
+    if isinstance(save.fields.get("slot"), int):
+        return str(save.slot)
+    own = [value for value in save.fields.values() if isinstance(value, str)]
+    name = save.fact("name")
+    return str(name.value) if name is not None else own[0] if own else str(save.slot)
+
+
+def address_of(where: str, save: Save) -> str:
+    """Return a save's address at a berth's, quoted for a shell where that needs it."""
+    text = f"{where}:{slot_text(save)}"
+    return text if re.fullmatch(r"[\w@%+=:,./\\-]+", text) else f'"{text}"'
 
 
 def names_of(save: Save) -> set[str]:

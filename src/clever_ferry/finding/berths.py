@@ -40,6 +40,8 @@ class Berth(Struct, frozen=True):
     """What it is called then."""
     at: str = ""
     """What stands behind its address where it is not on this computer: `@` and its harbour."""
+    whose: str = ""
+    """The account that its address must name, as others have one there, too."""
     above: int = 0
     """The length of its folder's path, as its own system spells it."""
     computer: Computer | None = None
@@ -56,7 +58,8 @@ class Berth(Struct, frozen=True):
     @property
     def address(self) -> str:
         """How a command names it."""
-        return self.label or f"{self.game.id}/{self.edition.id}{self.at}"
+        whose = f"/{self.whose}" if self.whose else ""
+        return self.label or f"{self.game.id}/{self.edition.id}{whose}{self.at}"
 
     @property
     def about(self) -> About:

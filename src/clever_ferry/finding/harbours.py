@@ -29,6 +29,7 @@ Kind = Literal[
     "export archive", "folder",
 ]  # fmt: skip
 
+_DRIVE, _MOST_INNER = "drive_c", 40
 _NOBODY = frozenset(["public", "default", "default user", "all users", "shared", "lost+found"])
 
 
@@ -127,9 +128,9 @@ def zips_in(folder: Path) -> list[Path]:
 
 
 def prefix_at(path: Path, name: str, *, app: str | None = None) -> Harbour | None:
-    """Return the compatibility prefix that a folder is: it has Windows' drive in it."""
-    for drive in (path / "drive_c", path / "pfx" / "drive_c"):
-        if is_folder(drive):
+    """Return the compatibility prefix that a folder is: Windows' drive is in it, or one below."""
+    for drive in (path / _DRIVE, *(inner / _DRIVE for inner in _folders(path)[:_MOST_INNER])):
+        if is_folder(drive / "users"):
             computers, users = users_of(drive, "windows", name, follow=True)
             return Harbour(name, (path,), "compatibility prefix", computers, users, app=app)
     return None

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from clever_ferry.errors import ChoiceNeededError, FerryError, NotFoundError
 from clever_ferry.finding.berths import Berth, open_berth
@@ -26,6 +27,7 @@ __all__ = [
     "likely",
     "never_started",
     "one_berth",
+    "told_apart",
 ]
 
 
@@ -77,7 +79,7 @@ def find_berths(computer: Computer, game: Game, edition: Edition) -> Search:
             berth = _berth(computer, game, edition, ground, path, fields)
             found.setdefault(berth.root, berth)
         troubles += ground.troubles
-    return Search(tuple(found.values()), tuple(looked), tuple(dict.fromkeys(troubles)))
+    return told_apart(Search(tuple(found.values()), tuple(looked), tuple(dict.fromkeys(troubles))))
 
 
 def _berth(
@@ -125,29 +127,43 @@ def folders_fitting(
 
 
 def at_place(computer: Computer, game: Game, edition: Edition, place: Path) -> Search:
-    """Find the berth at a folder that the user names.
+    """Find the berths at a folder that the user names.
 
-    Where the edition says so (`under = "given"`), it is below that folder, and need not
-    exist yet. Else the folder itself is it; or, where it holds no saves, folders below it
-    that do.
+    Where the edition says so (`under = "given"`), they are below that folder, by its pattern, and
+    one without fields need not exist yet. Else, or where that is not there, the folder itself is
+    the berth; or, where it holds no saves, folders below it that do.
     """
     ground = DiskGround(place, computer.fold)
-    given = [b for b in edition.berths if b.info.under == "given"]
-    looked = []
-    for _, pattern, _ in given:
-        root = pattern.text if pattern else ""
-        looked.append(Looked(str(ground.place(root))))
-        if ground.has(root):
-            return Search((_berth(computer, game, edition, ground, root, {}),), tuple(looked))
+    given = [pattern for info, pattern, _ in edition.berths if info.under == "given"]
+    looked = [Looked(str(ground.place(one.text))) for one in given if one is not None]
+    for pattern in given:
+        found = _below(ground, pattern.segments)[0] if pattern is not None else []
+        if found:
+            berths = tuple(_berth(computer, game, edition, ground, *one) for one in found)
+            return Search(berths, tuple(looked))
     looked.append(Looked(str(place)))
-    if given and ground.has(""):
-        root = given[0].pattern.text if given[0].pattern else ""
-        return Search((_berth(computer, game, edition, ground, root, {}),), tuple(looked))
     if not ground.has(""):
         return Search((), tuple(looked), tuple(ground.troubles))
     own = berth_at(computer, game, edition, place)
-    berths = [] if _saves_by_name(own) else find_loose(computer, game, edition, ground).berths
-    return Search(tuple(berths) or (own,), tuple(looked), tuple(ground.troubles))
+    if _saves_by_name(own):
+        return Search((own,), tuple(looked), tuple(ground.troubles))
+    if not any(given):  # nobody says where below it they are
+        loose = find_loose(computer, game, edition, ground).berths
+        return Search(tuple(loose) or (own,), tuple(looked), tuple(ground.troubles))
+    if any(_named_so(pattern, place, computer.fold) for pattern in given if pattern is not None):
+        return Search((own,), tuple(looked))
+    plain = [pattern.text for pattern in given if pattern is not None and not pattern.fields]
+    fresh = tuple(_berth(computer, game, edition, ground, text, {}) for text in plain[:1])
+    return Search(fresh, tuple(looked), tuple(ground.troubles))
+
+
+def _named_so(pattern: Pattern, place: Path, fold: bool) -> bool:
+    """Tell whether a folder's own path ends as a pattern does."""
+    ends = place.absolute().parts[-len(pattern.segments) :]
+    return len(ends) == len(pattern.segments) and all(
+        segment.match(end, fold=fold) is not None
+        for segment, end in zip(pattern.segments, ends, strict=True)
+    )
 
 
 def berth_at(computer: Computer, game: Game, edition: Edition, place: Path) -> Berth:
@@ -232,11 +248,7 @@ def one_berth(
     if not berths:
         raise never_started(search, game, edition)
     if account is not None:
-        fitting = [
-            berth
-            for berth in berths
-            if account in map(str, berth.fields.values()) or account == str(berth.root)
-        ]
+        fitting = [berth for berth in berths if _belongs(berth, account)]
         if not fitting:
             raise NotFoundError(
                 f"No saves of {game.title} ({edition.title}) belong to {account!r}.",
@@ -247,7 +259,7 @@ def one_berth(
         raise ChoiceNeededError(
             f"{len(berths)} places have saves of {game.title} ({edition.title}).",
             details=tuple(_choices(berths)),
-            advice=f"Say which one with {option}, by its account or its folder.",
+            advice=f"Name one of them as above, or say which with {option}.",
             choices=tuple(
                 (line, str(berth.root))
                 for line, berth in zip(_choices(berths), berths, strict=True)
@@ -278,12 +290,41 @@ def never_started(search: Search, game: Game, edition: Edition) -> NotFoundError
     )  # fmt: skip
 
 
+def _belongs(berth: Berth, account: str) -> bool:
+    """Tell whether a berth is that of an account, or of a folder."""
+    if account in map(str, berth.fields.values()):
+        return True
+    return Path(account).absolute() == berth.root.absolute()
+
+
+def told_apart(search: Search) -> Search:
+    """Give berths that one address would name addresses of their own: by account, or by folder."""
+    addresses = [berth.address for berth in search.berths]
+    if len(set(addresses)) == len(addresses):
+        return search
+    berths = []
+    for berth in search.berths:
+        likes = [one for one in search.berths if one.address == berth.address]
+        if len(likes) > 1:
+            own = next(iter(berth.fields.values()), None)
+            owns = [next(iter(one.fields.values()), None) for one in likes]
+            if own is not None and owns.count(own) == 1 and _addressable(str(own)):
+                berth = replace(berth, whose=str(own))
+            elif berth.within is None:
+                berth = replace(berth, at=f"@{berth.root}")
+        berths.append(berth)
+    return replace(search, berths=tuple(berths))
+
+
+def _addressable(text: str) -> bool:
+    return not set("@:/\\") & set(text)
+
+
 def _choices(berths: Sequence[Berth]) -> list[str]:
     lines = []
     for berth in berths:
         fields = ", ".join(f"{name} {value}" for name, value in berth.fields.items())
-        named = " ".join(filter(None, (berth.at, fields))) or str(berth.root)
-        lines.append(f"  {named}: {_tell(berth)}")
+        lines.append(f"  {berth.address}  {fields or berth.root}: {_tell(berth)}")
     return lines
 
 

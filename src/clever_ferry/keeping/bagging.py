@@ -15,10 +15,10 @@ from clever_ferry.errors import RefusedError
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.snapshots import Snapshot
 from clever_ferry.moving import disk
+from clever_ferry.moving.zip_times import stamped
 
 __all__ = ["export_bag"]
 
-_EARLIEST, _LATEST = (1980, 1, 1, 0, 0, 0), (2107, 12, 31, 23, 59, 58)
 """What a zip can say of a file's time."""
 
 
@@ -60,7 +60,7 @@ def _write(
             path = _portable(kept.path, taken)
             if path != kept.path:
                 renamed.append(f"{kept.path!r} is data/{path}")
-            info = zipfile.ZipInfo(f"{top}/data/{path}", _zip_time(kept.stamp))
+            info = stamped(f"{top}/data/{path}", kept.stamp)
             info.compress_type = zipfile.ZIP_DEFLATED
             info.external_attr = (0o100000 | kept.attributes.mode) << 16
             hashes = {"sha256": sha256(), "sha512": sha512()}
@@ -119,12 +119,3 @@ def _portable(path: str, taken: set[str]) -> str:
         found = f"{raw}~{number}"
     taken.add(found)
     return found
-
-
-def _zip_time(stamp: int) -> tuple[int, int, int, int, int, int]:
-    try:
-        then = datetime.fromtimestamp(stamp // 10**9)
-    except (OverflowError, ValueError, OSError):
-        return _EARLIEST
-    told = (then.year, then.month, then.day, then.hour, then.minute, then.second)
-    return min(max(told, _EARLIEST), _LATEST)

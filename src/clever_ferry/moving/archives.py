@@ -11,7 +11,6 @@ import io
 import os
 import re
 import struct
-import time
 import zipfile
 import zlib
 from collections.abc import Callable, Iterable, Iterator
@@ -21,6 +20,7 @@ from typing import IO
 
 from clever_ferry.errors import DamagedError, FerryError, NotFoundError, UnsupportedError
 from clever_ferry.moving.names import folded
+from clever_ferry.moving.zip_times import stamp_of
 from clever_ferry.payload import CHUNK, Payload
 from clever_ferry.tree import FileInfo
 
@@ -36,7 +36,7 @@ _BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, OSError, ValueError, NotImp
 _SPLIT = re.compile(r"(?i)(.+\.zip)\.(\d{3})")
 _OF = re.compile(r"(?i)(.*?)(?<!\d)(\d{1,4})([ _-]*(?:of|von|de|sur)[ _-]*)(\d{1,4})(\D*\.zip)")
 _NUMBERED = re.compile(r"(?i)(.*?)(?<!\d)(\d{1,3})(\D*\.zip)")
-_ENCRYPTED, _UTC_TIME = 0x01, 0x5455
+_ENCRYPTED = 0x01
 
 
 @dataclass
@@ -170,7 +170,7 @@ class ArchiveFiles:
 
 
 def _told(path: str, node: _File) -> FileInfo:
-    return FileInfo(path, node.info.file_size, _stamp(node.info), checked="the zip's checksum")
+    return FileInfo(path, node.info.file_size, stamp_of(node.info), checked="the zip's checksum")
 
 
 @dataclass(frozen=True)
@@ -374,17 +374,3 @@ class _Window(io.RawIOBase):
 def _joined(pieces: list[Path]) -> IO[bytes]:
     ranges = [(path.open("rb"), 0, path.stat().st_size) for path in pieces]
     return io.BufferedReader(_Window(list(ranges)))
-
-
-def _stamp(info: zipfile.ZipInfo) -> int:
-    """Return the time of the last change in ns: in UTC where the zip has that, else local time."""
-    extra = info.extra
-    while len(extra) >= 4:
-        kind, size = struct.unpack_from("<HH", extra)
-        if kind == _UTC_TIME and size >= 5 and extra[4] & 1 and len(extra) >= 9:
-            return int(struct.unpack_from("<i", extra, 5)[0]) * 10**9
-        extra = extra[4 + size :]
-    try:
-        return int(time.mktime((*info.date_time, 0, 0, -1))) * 10**9
-    except (OverflowError, ValueError):
-        return 0

@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-import time
 import zipfile
 from collections.abc import Iterable
 from pathlib import Path
 
 from clever_ferry.errors import RefusedError
+from clever_ferry.moving.zip_times import stamped
 from clever_ferry.tree import Output
 
 __all__ = ["write_parcel"]
-
-_FIRST = (1980, 1, 1, 0, 0, 0)
 
 
 def write_parcel(path: Path, files: Iterable[Output]) -> int:
     """Write files into a new zip, and return how many; a half-written one is removed.
 
-    Times are kept to two seconds, as zips have them. Raises RefusedError where something is
+    Times are kept to the second. Raises RefusedError where something is
     there already, or the folder can't be written.
     """
     if path.exists():
@@ -29,9 +27,7 @@ def write_parcel(path: Path, files: Iterable[Output]) -> int:
             for file in files:
                 if file.payload is None:
                     continue
-                year, month, day, hour, minute, second = time.localtime(file.stamp // 10**9)[:6]
-                at = (year, month, day, hour, minute, second)
-                info = zipfile.ZipInfo(file.path, max(_FIRST, at))
+                info = stamped(file.path, file.stamp)
                 info.compress_type = zipfile.ZIP_DEFLATED
                 with made.open(info, "w", force_zip64=True) as out:
                     for chunk in file.payload.chunks():

@@ -12,6 +12,7 @@ from pathlib import Path
 from clever_ferry.cargo import DigestedPayload
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.following import mode_for_file, mode_for_folder
 from clever_ferry.moving.system import Attributes, attributes_of
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import Output
@@ -106,8 +107,10 @@ class Replacement:
         file = self._stage_for(place) / f"{len(self.staged):06}"
         stamp = max(-_FAR, min(output.stamp, _FAR))  # what a file system can hold
         attributes = output.attributes
-        if attributes is None and place.exists():
-            attributes = attributes_of(place)
+        if attributes is None:
+            attributes = (
+                attributes_of(place) if place.exists() else mode_for_file(place, self._root)
+            )
         size = 0
         out = disk.create(file)
         try:
@@ -205,7 +208,10 @@ class Replacement:
             missing.append(folder)
             folder = folder.parent
         for new in reversed(missing):
+            own = mode_for_folder(new, self._root)
             disk.make_folder(new)
+            if own is not None:
+                disk.give_attributes(new, own)
             touched[new.parent] = None
 
     def _drop_empty(self, folder: Path, touched: dict[Path, None]) -> None:

@@ -29,6 +29,8 @@ Value = int | str
 Arrival = Literal["kept", "adopted", "usual", "made", "given"]
 
 _LONGEST = 255
+_TRIED = string.digits[1:] + string.ascii_letters + "-_ .+=!#$%&'()0"
+"""Characters of which samples are made: the first that a field takes."""
 _DIGITS = frozenset(string.digits)
 _HEX = frozenset(string.hexdigits)
 _WORD = frozenset(string.ascii_letters + string.digits + "-_")
@@ -74,7 +76,8 @@ class _Field(Model, tag_field="type"):
 
     def sample(self) -> Value:
         """Return a value that fits, for trying patterns against each other."""
-        return "1" * self.widths()[0]
+        char = next((one for one in _TRIED if self.takes(one)), "1")
+        return char * self.widths()[0]
 
 
 class NumberField(_Field, tag="number"):
@@ -84,8 +87,11 @@ class NumberField(_Field, tag="number"):
     width: Annotated[
         Annotated[int, Meta(ge=1, le=20)] | None, hint("digits, padded with zeros")
     ] = None
-    most: Annotated[int, Meta(ge=1, description="how many there are at the most")] = 10**9
-    base: Annotated[Literal[10, 16], hint("16 for hexadecimal, in lower case")] = 10
+    most: Annotated[
+        int, Meta(ge=1, description="the highest that is written, counted from 1; all are read")
+    ] = 10**9
+    base: Annotated[Literal[10, 16], hint("16 for hexadecimal")] = 10
+    case: Annotated[Literal["lower", "upper"], hint("of hexadecimal digits")] = "lower"
     only: Annotated[
         tuple[int, ...], hint("the only numbers that there are; the first is number 1")
     ] = ()
@@ -110,7 +116,7 @@ class NumberField(_Field, tag="number"):
         if self.only:
             return self.only.index(number) + 1 if number in self.only else None
         value = number - self.first + 1
-        return value if 1 <= value <= self.most else None
+        return value if value >= 1 else None
 
     def write(self, value: Value) -> str | None:
         """Return the edition's own number, padded."""
@@ -120,6 +126,7 @@ class NumberField(_Field, tag="number"):
             return None
         number = self.only[value - 1] if self.only else value + self.first - 1
         raw = (str(number) if self.base == 10 else f"{number:x}").zfill(self.width or 1)
+        raw = raw.upper() if self.case == "upper" else raw
         return raw if len(raw) <= self.widths()[1] else None
 
     def sample(self) -> Value:

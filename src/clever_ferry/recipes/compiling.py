@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 
 from clever_ferry.boxes import Box, FolderBox, make_box
@@ -18,6 +19,7 @@ from clever_ferry.recipes.slips import Slip
 
 __all__ = ["FindBox", "compile_box", "compile_game"]
 
+_PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
 FindBox = Callable[[str], tuple[str, Box]]
 """Gives the title and the box of a kind's id; raises FerryError where there is none."""
 
@@ -155,6 +157,7 @@ def _edition(
     _demand_faults(info, recipe, faults)
     if info.not_newer is not None and info.not_newer not in recipe.facts:
         faults.add("not_newer", f"there is no fact {info.not_newer!r}; {known(recipe.facts)}")
+    _step_faults(info, berth_fields, keys, faults)
     used = berth_fields.union(
         *(pattern.fields for file in files for pattern in file.patterns),
         *(pattern.fields for pattern in extra),
@@ -166,9 +169,24 @@ def _edition(
         tuple(files), recipe.pieces, reader, info.most_slots, info.start, info.after,
         info.runs_as, tuple(pattern for pattern in never if pattern is not None), tuple(clouds),
         info.apps, tuple(marks), tuple(pattern for pattern in rebuilt if pattern is not None),
-        info.not_newer, packs, info.limits, info.arriving,
+        info.not_newer, packs, info.limits, info.arriving, info.before,
         info.newest,
     )  # fmt: skip
+
+
+def _step_faults(
+    info: EditionInfo, berth_fields: frozenset[str], keys: tuple[str, ...], faults: Faults
+) -> None:
+    """Say where steps for the player have a placeholder that nothing will fill."""
+    ahead = berth_fields | {"berth"}
+    later = ahead | {*keys, "title"}
+    steps = [("before", info.before, ahead), ("after", info.after, later)]
+    steps += [(f"arriving.{one}.after", own.after, later) for one, own in info.arriving.items()]
+    for key, lines, filled in steps:
+        for number, line in enumerate(lines, 1):
+            for name in _PLACEHOLDER.findall(line):
+                if name not in filled:
+                    faults.add(f"{key}[{number}]", f"nothing fills {{{name}}}; {known(filled)}")
 
 
 def _packs(info: EditionInfo, recipe: GameRecipe, faults: Faults) -> Packs | None:

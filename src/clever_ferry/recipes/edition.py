@@ -10,7 +10,7 @@ from msgspec import Struct, field
 from clever_ferry.boxes import Box, Contents
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.layers import Chain
-from clever_ferry.naming import FieldSpec, Names, Pattern, Value
+from clever_ferry.naming import FieldSpec, Names, NumberField, Pattern, Value
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.models import (
     ArrivingInfo,
@@ -58,6 +58,7 @@ class Edition(Struct, frozen=True, dict=True):
     limits: tuple[LimitInfo, ...] = ()
     arriving: Mapping[str, ArrivingInfo] = field(default_factory=dict)
     """What is special about saves from another edition, by its id."""
+    before: tuple[str, ...] = ()
     newest: str | None = None
     """The name field of which the highest counts, where several generations are kept."""
 
@@ -80,7 +81,7 @@ class Edition(Struct, frozen=True, dict=True):
     @property
     def numbered(self) -> bool:
         """Whether its names carry a slot's number."""
-        return "slot" in self.key_fields
+        return "slot" in self.key_fields and isinstance(self.fields["slot"], NumberField)
 
     def enter(self, folder: str) -> bool:
         """Tell whether a folder of a berth may hold pieces."""

@@ -327,6 +327,9 @@ class EditionInfo(Model):
         None
     )
     start: Annotated[Line | None, hint("how one makes the game keep saves here")] = None
+    before: Annotated[
+        tuple[Line, ...], hint("what to do before a crossing, such as fetching a device's copy")
+    ] = ()
     after: Annotated[tuple[Line, ...], hint("what to do in the game now")] = ()
     runs_as: Annotated[
         tuple[Line, ...], hint("names of the programs that write these saves while they run")
@@ -412,7 +415,7 @@ class LibraryRecipe(Model):
     library: LibraryInfo
     prefixes: Annotated[
         tuple[LibraryPlace, ...],
-        Meta(min_length=1, description="the folders that hold `drive_c`, or `pfx` with it"),
+        Meta(min_length=1, description="the folders that hold `drive_c`, or one folder between"),
     ]
     lists: Annotated[
         tuple[LibraryPlace, ...], hint("files in which it writes down folders on other disks")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 from rich.console import Console
 
+from clever_ferry.cli.again import command_again
 from clever_ferry.cli.certain import established_data, print_established
 from clever_ferry.cli.described import plan_data, proof_data
 from clever_ferry.cli.exits import IN_PART
@@ -25,6 +26,7 @@ from clever_ferry.cli.screen import (
     numbered,
     steps,
 )
+from clever_ferry.crossing.aftermath import steps_after
 from clever_ferry.errors import RefusedError, WrongUseError
 
 if TYPE_CHECKING:
@@ -76,8 +78,9 @@ def command(
     """Carry saves from one edition of a game to another.
 
     FROM and TO are editions (saltglass/tern), with slots if you want only some or others:
-    `cferry cross saltglass/tern:2 saltglass/depot:5`. With no slot, all saves go, each to
-    the slot of its own number.
+    `cferry cross saltglass/tern:2 saltglass/depot:5`. With no slot after TO, each save goes
+    onto its own story where that is behind there, else to a free slot; another story is never
+    replaced unless its slot is named. TO:free (or TO:new) only takes free ones.
 
     TO:throwaway is the target's newest save that was hardly played: make one in its game, and
     what you carry takes its place and its identity.
@@ -114,6 +117,9 @@ def command(
             echo_json({"plan": plan_data(plan), "carried": False})
         else:
             out.print("This was a dry run: nothing was changed.")
+            line = command_again(drop=["--dry-run"], add=_assent(plan))
+            if line:
+                out.print(f"To carry it out: {escape(line)}", soft_wrap=True)
         return
     _agree(plan, yes=yes, replace=replace, ask=ask)
     with telling(as_json) as tell:
@@ -133,6 +139,10 @@ def command(
         raise click.exceptions.Exit(IN_PART)
 
 
+def _assent(plan: Plan) -> list[str]:
+    return ["--yes", "--replace"] if plan.replaced else ["--yes"]
+
+
 def _agree(plan: Plan, *, yes: bool, replace: bool, ask: bool) -> None:
     count = len(plan.replaced)
     if yes:
@@ -144,8 +154,10 @@ def _agree(plan: Plan, *, yes: bool, replace: bool, ask: bool) -> None:
                 details=tuple(
                     f"  {save.slot}  {save.title}  ({facts_line(save)})" for save in plan.replaced
                 ),
-                advice="Add --replace to replace what is there (it is backed up first), or name "
-                "another slot after the second address.",
+                advice="Add --replace to replace what is there (it is backed up first), or put it "
+                f"beside it: {plan.target.berth.address}:"
+                f"{'free' if plan.target.berth.edition.numbered else 'NEW NAME'}",
+                again=("--replace",),
             )
         return
     if not ask:
@@ -153,6 +165,7 @@ def _agree(plan: Plan, *, yes: bool, replace: bool, ask: bool) -> None:
             "Nothing was carried: there is nobody to ask here.",
             advice="Look at the plan, then add --yes to carry it out"
             + (" and --replace to replace what is there." if count else "."),
+            again=tuple(_assent(plan)),
         )
     question = "Carry it over?"
     if count:
@@ -178,19 +191,8 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
         f"byte for byte as carried, {counted(compared, 'fact')} the same. Whether it loads, its "
         "game will tell."
     )
-    clouds = [line for cloud in plan.signs.clouds for line in cloud.answer]
-    edition = plan.target.berth.edition
-    arriving = edition.arriving.get(plan.source.berth.edition.id)
-    after = [*clouds, *(arriving.after if arriving else ()), *edition.after]
+    after = steps_after(plan, [proof.save for proof in crossed.proofs])
     if after:
         out.print("\n" + heading("Now in the game"))
-        moved = crossed.proofs[0].save
-        values = {**plan.target.berth.fields, **moved.fields, "slot": moved.slot}
-        out.print(steps(_filled(line, values) for line in after), soft_wrap=True)
+        out.print(steps(after), soft_wrap=True)
     out.print(f"\nTo put it all back: cferry undo {crossed.number}")
-
-
-def _filled(line: str, values: dict[str, int | str]) -> str:
-    for name, value in values.items():
-        line = line.replace("{" + name + "}", str(value))
-    return line

@@ -16,7 +16,7 @@ from clever_ferry.errors import FerryError, WrongUseError
 
 __all__ = ["command"]
 
-_LOFT_PREFIX = "home/isa/.local/share/lamplight/prefixes/481516/pfx/drive_c/users/player/"
+_LOFT_PREFIX = "home/isa/.local/share/lamplight/prefixes/481516/inside/drive_c/users/player/"
 _DEN: tuple[tuple[str, str], ...] = (
     ("What saves are on this computer?", "cferry look"),
     ("Which is which? Both sides have a Saltmarsh and a Heron Point.", "cferry slots saltglass"),

@@ -31,6 +31,7 @@ from clever_ferry.cli.screen import (
 )
 from clever_ferry.cli.ways import way_between
 from clever_ferry.errors import WrongUseError
+from clever_ferry.finding.addresses import address_of
 from clever_ferry.proving.relating import Related, relate
 
 if TYPE_CHECKING:
@@ -108,6 +109,8 @@ def command(
         data = [_data(one) for one in opened]
         told = [_related_data(one) for one in related or ()]
         echo_json(data if related is None else {"berths": data, "compared": told})
+        if not any(one.listing.saves for one in opened):
+            raise click.exceptions.Exit(NOTHING)
         return
     out = console()
     for one in opened:
@@ -130,7 +133,7 @@ def command(
         address, first = start.berth.address, min(saves, key=_unfit)
         goal = ferry.goal_for(start.berth)
         if goal:
-            way = f"To carry one: cferry cross {address}:{first.slot} {goal} --dry-run"
+            way = f"To carry one: cferry cross {address_of(address, first)} {goal} --dry-run"
         else:
             way = f"To keep a copy: cferry backup {address}"
         out.print(escape(way), soft_wrap=True)
@@ -230,11 +233,12 @@ def _print_saves(one: OpenBerth) -> None:
     numbers = [labels[key] for key in keys if key not in worded]
     number = "Slot" if one.berth.edition.numbered else "No."
     if len(saves) > _MANY:
-        _print_long([number, *(labels[key] for key in keys)], numbers, keys, one)
+        _print_long(number, numbers, keys, one)
         _print_notes(one)
         return
+    titled = [] if "name" in keys else ["Save"]
     shown = table(
-        number, *(labels[key] for key in keys), "Last saved", "Pieces", "Size",
+        number, *titled, *(labels[key] for key in keys), "Last saved", "Pieces", "Size",
         right=(number, "Pieces", "Size", *numbers),
     )  # fmt: skip
     for save in saves:
@@ -251,7 +255,8 @@ def _print_saves(one: OpenBerth) -> None:
         ]
         style = "bad" if save.problems else None
         shown.add_row(
-            str(save.slot), *cells, when_cell(save.stamp), _pieces(one, save), size(save.size),
+            str(save.slot), *(f"[save]{escape(save.title)}[/]{mark}" for _ in titled), *cells,
+            when_cell(save.stamp), _pieces(one, save), size(save.size),
             style=style,
         )  # fmt: skip
     out.print(shown)
@@ -269,14 +274,17 @@ def _pieces(one: OpenBerth, save: Save) -> str:
     return str(len(save.pieces)) + "".join(f"\nno {escape(role)}" for role in missing)
 
 
-def _print_long(heads: list[str], numbers: list[str], keys: list[str], one: OpenBerth) -> None:
+def _print_long(number: str, numbers: list[str], keys: list[str], one: OpenBerth) -> None:
     """Print a line per save, without a table's looks: quick for thousands."""
-    rows = []
+    rows, labels = [], one.berth.game.fact_labels
+    titled = "name" not in keys
+    heads = [number, *(["Save"] if titled else []), *(labels[key] for key in keys)]
     for save in one.listing.saves:
         told = {fact.key: fact.text for fact in save.facts}
         mark = "damaged" if save.problems else "throwaway" if save.throwaway else ""
         rows.append([
-            str(save.slot), *(told.get(key, "?") for key in keys), when(save.stamp),
+            str(save.slot), *([save.title] if titled else []),
+            *(told.get(key, "?") for key in keys), when(save.stamp),
             str(len(save.pieces)), size(save.size), mark,
         ])  # fmt: skip
     columns(

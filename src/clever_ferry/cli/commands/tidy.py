@@ -83,13 +83,14 @@ def _print(hidden: list[Hidden]) -> None:
         out.print("Nothing stands in front of what was carried: there is nothing to tidy.")
     for one in hidden:
         front = one.front
+        where = f"Slot {front.slot}" if "slot" in front.fields else "Save"
         if one.goes_on:
-            out.print(f"Slot {front.slot}: [save]{escape(front.title)}[/] was played on since it "
+            out.print(f"{where}: [save]{escape(front.title)}[/] was played on since it "
                       "was carried; it stays.")  # fmt: skip
             continue
         newest = one.before[-1]
         told, saved = escape(facts_line(newest)), when(newest.stamp)
-        out.print(f"Slot {front.slot}: [care]the game would load[/] "
+        out.print(f"{where}: [care]the game would load[/] "
                   f"[save]{escape(newest.title)}[/] [dim]{told}[/], saved {saved}.")  # fmt: skip
         since = "" if front is one.carried else ", and what was played since"
         out.print(f"  Behind it is what crossing {one.number} carried{since}: "

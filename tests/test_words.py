@@ -1,0 +1,225 @@
+"""What is said is so: steps, plans, names without slots, addresses, faults that nobody foresaw."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sys
+import time
+import zipfile
+from pathlib import Path
+
+import pytest
+
+from clever_ferry.moving.zip_times import stamp_of, stamped
+from clever_ferry_demo.world import lay_finch, lay_loft
+from tests.conftest import Den, run_module
+
+GIVEN = """
+recipe = 1
+game = { id = "plots", title = "Plots" }
+pieces.world = { needed = true }
+[editions.server]
+title = "Plots server"
+berths = [{ on = "any", under = "given", path = "u_{account}" }]
+fields.account = { type = "digits" }
+fields.name = { type = "text", without = "0123456789" }
+fields.pen = { type = "hex", case = "upper", on_arrival = ["kept", "made"] }
+files = [{ role = "world", path = "{name}-{pen}.plot" }]
+[editions.home]
+title = "Plots at home"
+berths = [{ on = "any", under = "given", path = "saves" }]
+fields.slot = { type = "number", base = 16, width = 2, case = "upper", first = 0, most = 11 }
+files = [{ role = "world", path = "plot{slot}.bin" }]
+"""
+
+
+def test_a_fault_that_nobody_foresaw_is_told_without_a_traceback(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A recipe's reader is broken on purpose, as no input is known that gets through."""
+    broken = (
+        "import clever_ferry.recipes.facts as f\n"
+        "def read(*a, **k): raise ZeroDivisionError('oh')\n"
+        "f.FactReader.read = read\n"
+        "from clever_ferry.cli.main import run\nrun()\n"
+    )
+    script = den.top / "broken.py"
+    script.write_text(broken, "utf-8")
+    import subprocess
+
+    env = {**os.environ, **den.env, "PYTHONPATH": str(Path(__file__).parents[1] / "src")}
+    done = subprocess.run(
+        [sys.executable, script, "slots", "saltglass/depot"],
+        capture_output=True, text=True, env=env, check=False,
+    )  # fmt: skip
+    assert done.returncode == 1
+    assert "nobody foresaw: ZeroDivisionError: oh" in done.stderr
+    assert "No save was changed." in done.stderr
+    assert "Traceback" not in done.stderr
+    (kept,) = (den.home / "faults").iterdir()
+    assert "ZeroDivisionError" in kept.read_text("utf-8")
+
+
+def test_an_ini_that_the_parser_chokes_on_is_one_damaged_save(den: Den, tmp_path: Path) -> None:
+    worlds = tmp_path / "worlds"
+    for name in ("fine", "odd"):
+        (worlds / name).mkdir(parents=True)
+        for file in ("map.sqlite", "env_meta.txt"):
+            (worlds / name / file).write_bytes(b"")
+        (worlds / name / "world.mt").write_text("gameid = minimal\n", "utf-8")
+    (worlds / "odd" / "world.mt").write_text("gameid\n    indented\n", "utf-8")
+    told = den.cferry("slots", f"minetest/server@{worlds}", "--json", "--sort", "name").data[0]
+    assert [save["name"] for save in told["saves"]] == ["fine", "odd"]
+    assert "indented below a key" in told["saves"][1]["problems"][0]
+    den.cferry("backup", f"minetest/server@{worlds}")
+
+
+def test_the_demo_game_says_where_it_can_not_look(den: Den, tmp_path: Path) -> None:
+    loft = lay_loft(tmp_path / "other")
+    done = run_module(
+        "clever_ferry_demo.saltglass.program", "--store", "depot", "list",
+        env={"CFERRY_COMPUTER": str(loft)},
+    )  # fmt: skip
+    assert done.code == 1
+    assert "name its --folder" in done.err
+
+
+def plots(den: Den, tmp_path: Path) -> Path:
+    den.recipe("plots", GIVEN)
+    for account in ("11", "22"):
+        (tmp_path / "srv" / f"u_{account}").mkdir(parents=True)
+        (tmp_path / "srv" / f"u_{account}" / "Moor-0A.plot").write_bytes(account.encode())
+    (tmp_path / "home" / "saves").mkdir(parents=True)
+    return tmp_path
+
+
+def test_places_below_a_given_folder_are_found_by_their_pattern(den: Den, tmp_path: Path) -> None:
+    here = plots(den, tmp_path)
+    two = den.cferry("slots", f"plots/server@{here}/srv", code=2).err
+    assert f"plots/server/11@{here}/srv" in two
+    one = den.cferry("slots", f"plots/server/22@{here}/srv", "--json").data[0]
+    assert one["folder"] == str(here / "srv" / "u_22")
+    den.cferry("slots", f"plots/server@{here}/srv", "--account", "22")
+    # The folder itself may be named as well; what is not there is not made up.
+    itself = den.cferry("slots", f"plots/server@{here}/srv/u_11", "--json").data[0]
+    assert itself["folder"] == str(here / "srv" / "u_11")
+    assert itself["fields"] == {"account": "11"}
+    missing = den.cferry("cross", f"plots/server/11@{here}/srv", f"plots/server@{here}/home",
+                         "--yes", code=3).err  # fmt: skip
+    assert "u_{account}" in missing
+    assert not (here / "home" / "u_{account}").exists()
+    assert not (here / "u_{account}").exists()
+    home = den.cferry("slots", f"plots/home@{here}/home/saves", "--json", code=3).data[0]
+    assert home["folder"] == str(here / "home" / "saves")
+
+
+def test_numbers_in_upper_case_and_from_zero_are_read_and_written(den: Den, tmp_path: Path) -> None:
+    here = plots(den, tmp_path)
+    (here / "home/saves/plot0A.bin").write_bytes(b"ten")
+    (here / "home/saves/plot0C.bin").write_bytes(b"above")
+    data = den.cferry("slots", f"plots/home@{here}/home", "--sort", "slot", "--json").data[0]
+    assert [save["slot"] for save in data["saves"]] == [11, 13]  # what lies above is not hidden
+    told = den.cferry("check", f"plots/home@{here}/home", code=5).out
+    assert "slot 13 (slot 13) is beyond the 11" in told
+    home = f"plots/home@{here}/home"
+    den.cferry("cross", f"{home}:11", f"{home}:1", "--yes")
+    assert (here / "home/saves/plot00.bin").read_bytes() == b"ten"
+    den.cferry("cross", f"{home}:1", f"{home}:11", "--yes", "--replace")
+    assert sorted(p.name for p in (here / "home/saves").iterdir()) == [
+        "plot00.bin", "plot0A.bin", "plot0C.bin",
+    ]  # fmt: skip
+    refused = den.cferry("cross", f"{home}:1", f"{home}:12", "--yes", code=4).err
+    assert "a number from 1 to 11" in refused
+
+
+def test_saves_without_slots_are_named_and_not_numbered(den: Den, tmp_path: Path) -> None:
+    here = plots(den, tmp_path)
+    (here / "home/saves/plot00.bin").write_bytes(b"x")
+    one, other = (f"plots/server/{account}@{here}/srv" for account in ("11", "22"))
+    told = den.cferry("slots", one).out
+    assert "slot 1" not in told
+    assert "Moor" in told
+    assert "have no slots" in den.cferry("cross", one, f"{other}:1", "--yes", code=2).err
+    assert "of that name already" in den.cferry("cross", one, f"{other}:new", "--yes", code=4).err
+
+
+def test_a_dry_run_shows_the_very_names_that_are_then_written(den: Den) -> None:
+    route = ("cross", "saltglass/tern:2", "saltglass/depot:5")
+    shown = den.cferry(*route, "--dry-run", "--json").data["plan"]["moves"][0]
+    assert den.cferry(*route, "--dry-run", "--json").data["plan"]["moves"][0] == shown
+    den.cferry(*route, "--yes")
+    assert (den.depot / shown["renamed"][0]["to"]).is_file()
+    other = den.cferry(*route[:2], "saltglass/depot:6", "--dry-run", "--json").data["plan"]
+    assert other["moves"][0]["fields"]["world"] != shown["fields"]["world"]
+
+
+def test_what_is_no_newer_is_not_called_so(den: Den) -> None:
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
+    now = time.time_ns()
+    for folder, ahead in ((den.depot, 10**9), (den.tern, 0)):
+        for file in (path for path in folder.rglob("*") if path.is_file()):
+            os.utime(file, ns=(now + ahead, now + ahead))
+    route = ("cross", "saltglass/depot:5", "saltglass/depot:3", "--dry-run")
+    assert "is newer than what you carry" not in den.cferry(*route).out
+
+
+def test_steps_come_in_order_with_the_device_fetched_first(den: Den, tmp_path: Path) -> None:
+    folder = lay_finch(den.top)
+    dry = den.cferry("cross", "saltglass/tern:1,2", "saltglass/finch:2,3", "--dry-run").out
+    assert f"Copy the folder SALTGLASS from the Finch over the one in {folder}" in dry
+    done = den.cferry("cross", "saltglass/tern:1,2", "saltglass/finch:2,3", "--yes").out
+    steps = [line.strip() for line in done.splitlines() if line.strip()[:2] in ("1.", "3.", "4.")]
+    assert steps[-3:] == [
+        f"1. Copy the folder {folder} onto the Finch, over its SALTGLASS.",
+        "3. Load slot 2 and look: day, play time and coins must be as above.",
+        "4. Load slot 3 and look: day, play time and coins must be as above.",
+    ]
+
+
+def test_a_step_with_a_placeholder_that_nothing_fills_is_refused(den: Den, tmp_path: Path) -> None:
+    text = GIVEN.replace('title = "Plots at home"', 'title = "x"\nafter = ["Load {name}."]')
+    (tmp_path / "plots.toml").write_text(text, "utf-8")
+    told = den.cferry("recipe", "check", tmp_path / "plots.toml", code=5).err
+    assert "editions.home.after[1]: nothing fills {name}" in told
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="Windows has no such permissions")
+def test_new_files_and_folders_follow_the_permissions_of_their_like(den: Den) -> None:
+    for path in den.depot.rglob("*"):
+        path.chmod(0o2770 if path.is_dir() else 0o640)
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
+    (new,) = den.depot.glob("voyage-04-*")
+    modes = {oct(path.stat().st_mode & 0o7777) for path in [new, *new.rglob("*")]}
+    assert modes == {"0o2770", "0o640"}
+
+
+@pytest.mark.parametrize("zone", ["UTC", "America/New_York", "Asia/Kolkata"])
+def test_a_file_in_a_zip_has_one_time_whoever_reads_it(
+    monkeypatch: pytest.MonkeyPatch, zone: str
+) -> None:
+    monkeypatch.setenv("TZ", zone)
+    time.tzset()
+    try:
+        stamp = 1_790_000_001 * 10**9
+        info = stamped("a", stamp)
+        assert stamp_of(info) == stamp
+        assert info.date_time[:5] == time.localtime(1_790_000_001)[:5]
+        plain = zipfile.ZipInfo("a", info.date_time)  # no UTC time: local, by convention
+        assert abs(stamp_of(plain) - stamp) <= 2 * 10**9
+    finally:
+        monkeypatch.undo()
+        time.tzset()
+
+
+def test_a_prefix_is_told_by_what_is_in_it_whatever_its_folders_are_called(
+    den: Den, tmp_path: Path
+) -> None:
+    for number, inner in enumerate(("", "anything", "x/too deep")):
+        prefix = tmp_path / f"some{number}"
+        users = prefix / inner / "drive_c" / "users" / "player"
+        shutil.copytree(den.top / "C/Users/Wren", users)
+        kind = "a folder" if "/" in inner else "a compatibility prefix"
+        assert kind in den.cferry("harbour", "add", f"p{number}", prefix).out
+    (tmp_path / "other" / "drive_c").mkdir(parents=True)
+    assert "a folder" in den.cferry("harbour", "add", "q", tmp_path / "other").out
