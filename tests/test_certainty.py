@@ -19,6 +19,7 @@ from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
 from tests.conftest import Den
 
+CUT = 'cut = [{ kind = "after", text = "DATE" }]'
 RECIPE = """
 recipe = 1
 game = {{ id = "bin", title = "Bins" }}
@@ -27,7 +28,6 @@ world = {{ needed = true {holds} }}
 extra = {{ {extra} }}
 {more}
 [layers]
-cut = [{{ kind = "after", text = "DATE" }}]
 {layers}
 [editions.one]
 title = "One"
@@ -195,9 +195,11 @@ def test_a_fact_that_fits_another_release_is_a_note_and_no_damage(
 ) -> None:
     recipe = {
         "more": '[facts]\nday = { label = "Day", from = "world", layout = "front", at = "/day" }\n'
-        'page = { label = "Page", from = "world", opens = ["cut"], layout = "front", at = "/a" }\n'
+        'page = { label = "Page", from = "world", opens = ["cut"], layout = "front", '
+        'at = "/day" }\n'
         '[layouts.front]\nfields = [{ type = "magic", text = "OLD" }, '
         '{ type = "u8", name = "day" }]',
+        "layers": CUT,
     }
     assert not bins(b"NEWrelease", **recipe)["damaged"]
     (save,) = den.cferry("slots", f"bin/one@{tmp_path / 'bins'}", "--json").data[0]["saves"]
@@ -222,8 +224,8 @@ def test_damage_of_what_a_piece_opens_by_is_damage_also_in_a_list(
 
 
 def test_what_stands_before_a_mark_goes_along(den: Den, tmp_path: Path) -> None:
-    parts = dict.fromkeys(("holds", "extra", "more", "layers"), "")
-    den.recipe("bin", RECIPE.format(**parts, peeled='"cut"'))
+    parts = dict.fromkeys(("holds", "extra", "more"), "")
+    den.recipe("bin", RECIPE.format(**parts, layers=CUT, peeled='"cut"'))
     (tmp_path / "a" / "mine").mkdir(parents=True)
     (tmp_path / "b").mkdir()
     (tmp_path / "a/mine/world.bin").write_bytes(b"HEADdataDATEbody")
@@ -244,8 +246,8 @@ def test_a_front_larger_than_memory_is_meant_for_goes_along_whole() -> None:
 def test_what_is_not_known_before_a_mark_is_refused_and_not_left_out(
     den: Den, tmp_path: Path
 ) -> None:
-    parts = dict.fromkeys(("holds", "extra", "more", "layers"), "")
-    text = RECIPE.format(**parts, peeled='"cut"')
+    parts = dict.fromkeys(("holds", "extra", "more"), "")
+    text = RECIPE.format(**parts, layers=CUT, peeled='"cut"')
     text = text.replace('world.bin", layers = ["cut"]', 'world.bin"')
     den.recipe("bin", text)
     (tmp_path / "a" / "mine").mkdir(parents=True)

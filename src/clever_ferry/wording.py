@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Iterable
 
 from clever_ferry.visible import visible
 
-__all__ = ["in_words"]
+__all__ = ["in_words", "known"]
 
 _DAYS_TO_YEAR_1 = 365
 """Year 0 of the days-0 count is a leap year; Python's ordinals count from 1 January of year 1."""
@@ -43,3 +44,9 @@ def _calendar_day(days: int) -> str:
     turns, inner = divmod(days - _DAYS_TO_YEAR_1 - 1, 146_097)
     day = date.fromordinal(inner + 1)
     return f"{day.year + 400 * turns:04}-{day.month:02}-{day.day:02}"
+
+
+def known(names: Iterable[str]) -> str:
+    """Return which names there are, in words."""
+    shown = ", ".join(sorted(name for name in names if name))
+    return f"there are {shown}" if shown else "there are none"

@@ -6,16 +6,21 @@ import re
 from collections.abc import Callable, Mapping
 
 from clever_ferry.boxes import Box, FolderBox, make_box
+from clever_ferry.boxes.judging import box_faults
 from clever_ferry.errors import FerryError, RecipeError
 from clever_ferry.layers import Chain, compile_layers, told_layer
+from clever_ferry.layers.judging import layer_faults
 from clever_ferry.layouts import Layout, compile_layouts
+from clever_ferry.layouts.judging import layout_faults
 from clever_ferry.naming import FieldSpec, NumberField
 from clever_ferry.recipes.edition import Edition, Game
+from clever_ferry.recipes.effects import box_layout_effects, edition_effects, game_effects
 from clever_ferry.recipes.facts import FactReader
-from clever_ferry.recipes.faults import Faults, fact_faults, known, layout_faults, unwritable
+from clever_ferry.recipes.faults import Faults, fact_faults, unwritable
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
 from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
 from clever_ferry.recipes.slips import Slip
+from clever_ferry.wording import known
 
 __all__ = ["FindBox", "compile_box", "compile_game"]
 
@@ -26,11 +31,11 @@ FindBox = Callable[[str], tuple[str, Box]]
 
 def compile_box(recipe: BoxRecipe) -> Box:
     """Compile a box recipe; raises RecipeError with what does not fit together."""
-    faults = layout_faults(recipe.layouts)
+    faults = layout_faults(recipe.layouts) + box_faults(recipe.format, recipe.layouts)
     if faults:
         raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
     layouts = compile_layouts(recipe.layouts)
-    faults = unwritable(layouts)
+    faults = unwritable(layouts) + box_layout_effects(recipe.format, recipe.layouts)
     if faults:
         raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
     try:
@@ -44,7 +49,7 @@ def compile_box(recipe: BoxRecipe) -> Box:
 def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
     """Compile a game recipe; raises RecipeError with all that does not fit together."""
     faults = layout_faults(recipe.layouts)
-    faults += fact_faults(recipe)
+    faults += fact_faults(recipe) + layer_faults(recipe.layers, recipe.layouts)
     if faults:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     layouts = compile_layouts(recipe.layouts)
@@ -63,6 +68,7 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         if edition is not None and not here.lines:
             editions[name] = edition
         faults += here.lines
+    faults = faults or game_effects(recipe)
     if faults:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     return Game(
@@ -158,6 +164,8 @@ def _edition(
     if info.not_newer is not None and info.not_newer not in recipe.facts:
         faults.add("not_newer", f"there is no fact {info.not_newer!r}; {known(recipe.facts)}")
     _step_faults(info, berth_fields, keys, faults)
+    for key, what in edition_effects(info, recipe, berth_fields, keys):
+        faults.add(key, what)
     used = berth_fields.union(
         *(pattern.fields for file in files for pattern in file.patterns),
         *(pattern.fields for pattern in extra),

@@ -2,28 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Mapping
 
 from clever_ferry.errors import FerryError
 from clever_ferry.forms.texts import TEXT_FORMS
 from clever_ferry.layers import IdentitySpec
-from clever_ferry.layouts import Layout, LayoutError, LayoutSpec
-from clever_ferry.layouts.digests import DIGEST_BYTES
-from clever_ferry.layouts.spec import (
-    LENGTH_TYPES,
-    NUMBER_TYPES,
-    BytesSpec,
-    ChoiceSpec,
-    ComputedSpec,
-    ListSpec,
-    NestedSpec,
-    PartsSpec,
-    SpanSpec,
-)
+from clever_ferry.layouts import Layout, LayoutError
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
 from clever_ferry.recipes.models import GameRecipe
+from clever_ferry.wording import known
 
-__all__ = ["Faults", "fact_faults", "known", "layout_faults", "unwritable"]
+__all__ = ["Faults", "fact_faults", "unwritable"]
 
 
 class Faults:
@@ -46,19 +35,6 @@ class Faults:
             return None
 
 
-def layout_faults(layouts: Mapping[str, LayoutSpec]) -> list[str]:
-    """Say where fields of layouts refer to layouts or fields that are not there."""
-    faults: list[str] = []
-    for name, spec in layouts.items():
-        earlier: list[str] = []
-        every = {getattr(field, "name", "") for field in spec.fields}
-        for number, field in enumerate(spec.fields, 1):
-            for key, what in _field_faults(field, layouts, earlier, every):
-                faults.append(f"layouts.{name}.fields[{number}].{key}: {what}")
-            earlier.append(getattr(field, "name", ""))
-    return faults
-
-
 def unwritable(layouts: Mapping[str, Layout]) -> list[str]:
     """Say which layouts can't be written, whatever the values: a blank one is tried."""
     faults: list[str] = []
@@ -74,48 +50,6 @@ def unwritable(layouts: Mapping[str, Layout]) -> list[str]:
         except LayoutError as error:
             faults.append(f"layouts.{name}: it can't be written: {error.what}")
     return faults
-
-
-def _field_faults(
-    field: object, layouts: Mapping[str, LayoutSpec], earlier: list[str], every: set[str]
-) -> Iterator[tuple[str, str]]:
-    match field:
-        case NestedSpec() if field.of not in layouts:
-            yield "of", f"there is no layout {field.of!r}; {known(layouts)}"
-        case ListSpec() if field.of not in layouts and field.of not in NUMBER_TYPES:
-            yield "of", f"there is no layout {field.of!r}; {known(layouts)}"
-        case ChoiceSpec():
-            for of in (*field.of.values(), *filter(None, [field.otherwise])):
-                if of not in layouts and of not in NUMBER_TYPES:
-                    yield "of", f"there is no layout {of!r}; {known(layouts)}"
-    references = {
-        "size": getattr(field, "size", None) if not isinstance(field, PartsSpec) else None,
-        "count": getattr(field, "count", None),
-        "by": getattr(field, "by", None),
-        "table": getattr(field, "table", None),
-    }
-    for key, value in references.items():
-        own_words = ("rest", *LENGTH_TYPES) if key == "count" else ("rest",)
-        if isinstance(value, str) and value not in own_words and value not in earlier:
-            yield key, f"no earlier field is named {value!r}; {known(earlier)}"
-    computed = getattr(field, "computed", None)
-    if computed is not None:
-        yield from _computed_faults(computed, field, every)
-
-
-def _computed_faults(
-    spec: ComputedSpec, field: object, every: set[str]
-) -> Iterator[tuple[str, str]]:
-    names = [spec.of.from_, spec.of.to] if isinstance(spec.of, SpanSpec) else [spec.of]
-    for name in names:
-        words = ("before", "after", "all", "inside", "onward", "payload")
-        if name not in every and (isinstance(spec.of, SpanSpec) or name not in words):
-            yield "computed.of", f"no field is named {name!r}; {known(every)}, and {words}"
-    wanted = DIGEST_BYTES.get(spec.what)
-    if isinstance(field, BytesSpec) and field.size != wanted:
-        yield "computed.what", f"{spec.what} needs a `bytes` of `size` {wanted}, or a number"
-    elif not isinstance(field, BytesSpec) and wanted is not None:
-        yield "computed.what", f"{spec.what} is {wanted} bytes, so it needs a `bytes` field"
 
 
 def fact_faults(recipe: GameRecipe) -> list[str]:
@@ -177,9 +111,3 @@ def _handover_faults(recipe: GameRecipe) -> list[str]:
     if info.named and info.named not in kept:
         faults.append(f"handover.named: no identity layer with `kept` is bound to {info.named!r}")
     return faults
-
-
-def known(names: Iterable[str]) -> str:
-    """Return which names there are, in words."""
-    shown = ", ".join(sorted(name for name in names if name))
-    return f"there are {shown}" if shown else "there are none"

@@ -8,6 +8,7 @@ from msgspec import Struct
 
 from clever_ferry.errors import FerryError, RecipeError
 from clever_ferry.naming import Pattern, compile_pattern
+from clever_ferry.recipes.effects import field_effects
 from clever_ferry.recipes.models import LibraryPlace, LibraryRecipe
 
 __all__ = ["Library", "Spot", "compile_library"]
@@ -39,6 +40,8 @@ def compile_library(recipe: LibraryRecipe) -> Library:
                 spots[key].append(Spot(place, compile_pattern(place.path, recipe.fields)))
             except FerryError as error:
                 faults.append(f"{key}[{number}].path: {error.what}")
+            if place.under in ("given", "export"):
+                faults.append(f"{key}[{number}].under: that is no known folder")
             if key == "lists" and place.under == "listed":
                 faults.append(f"lists[{number}].under: a list is below a known folder")
     used = {name for one in spots.values() for spot in one for name in spot.pattern.fields}
@@ -46,6 +49,16 @@ def compile_library(recipe: LibraryRecipe) -> Library:
         f"fields.{name}: no path has this field, so it is never filled"
         for name in sorted(recipe.fields.keys() - used)
         if not faults
+    ]
+    faults += [
+        f"fields.{name}.on_arrival: nothing is carried into a prefix by its name"
+        for name, field in recipe.fields.items()
+        if field.on_arrival != ("kept",)
+    ]
+    faults += [
+        f"{key}: {what}"
+        for name, field in recipe.fields.items()
+        for key, what in field_effects(name, field)
     ]
     if faults:
         raise RecipeError("This library recipe does not fit together.", details=tuple(faults))

@@ -1,0 +1,119 @@
+"""Where a path leads in a layout, told from its description alone: to which kinds of value.
+
+>>> from clever_ferry.layouts import LayoutSpec
+>>> from clever_ferry.model import convert
+>>> spec = convert({"fields": [{"type": "list", "name": "days", "of": "u8", "count": "u8"}]},
+...                LayoutSpec)
+>>> sorted(trace({"log": spec}, "log", "/days/#")), sorted(trace({"log": spec}, "log", "/day"))
+(['number'], [])
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from clever_ferry.layouts.spec import (
+    NUMBER_TYPES,
+    BitsSpec,
+    BytesSpec,
+    ChoiceSpec,
+    FieldSpec,
+    IdentifierSpec,
+    LayoutSpec,
+    ListSpec,
+    NestedSpec,
+    NumberSpec,
+    PartsSpec,
+    TextSpec,
+    TimeSpec,
+    VarintSpec,
+)
+
+__all__ = ["field_of", "refers", "trace"]
+
+_Node = str | FieldSpec
+"""A layout's name, a number's type, or a field within which the path goes on."""
+
+
+def trace(layouts: Mapping[str, LayoutSpec], name: str, path: str) -> frozenset[str]:
+    """Return the kinds of value that can stand at a path of a layout; none where nothing does.
+
+    They are `number`, `text`, `bytes`, `time`, `identifier`, `list`, `layout`, `bits`.
+    """
+    nodes: set[_Node] = {name} if name in layouts else set()
+    if path and not path.startswith("/"):
+        return frozenset()
+    for step in path.split("/")[1:]:
+        step = step.replace("~1", "/").replace("~0", "~")
+        nodes = {inner for node in nodes for inner in _within(layouts, node, step)}
+    return frozenset(kind for node in nodes for kind in _kinds(layouts, node))
+
+
+def field_of(layouts: Mapping[str, LayoutSpec], name: str, field: str) -> FieldSpec | None:
+    """Return a layout's own field of a name."""
+    every = layouts[name].fields if name in layouts else ()
+    return next((one for one in every if getattr(one, "name", None) == field), None)
+
+
+def refers(spec: LayoutSpec) -> set[str]:
+    """Return the layouts that a layout's fields name."""
+    found: set[str] = set()
+    for field in spec.fields:
+        match field:
+            case NestedSpec() | ListSpec():
+                found.add(field.of)
+            case ChoiceSpec():
+                found.update(field.of.values(), filter(None, [field.otherwise]))
+    return found - NUMBER_TYPES
+
+
+def _within(layouts: Mapping[str, LayoutSpec], node: _Node, step: str) -> Iterator[_Node]:
+    if isinstance(node, str):
+        field = field_of(layouts, node, step)
+        if field is not None:
+            yield field
+        return
+    match node:
+        case NestedSpec():
+            yield from _within(layouts, node.of, step)
+        case ListSpec():
+            if step == "#":
+                yield "u64"
+            elif step.isdecimal() or step == "*":
+                yield node.of
+        case PartsSpec():
+            if step == "#":
+                yield "u64"
+        case ChoiceSpec():
+            for of in (*node.of.values(), *filter(None, [node.otherwise])):
+                yield from _within(layouts, of, step)
+        case BitsSpec():
+            if step in node.parts:
+                yield "u64"
+
+
+def _kinds(layouts: Mapping[str, LayoutSpec], node: _Node) -> Iterator[str]:
+    match node:
+        case str():
+            yield "layout" if node in layouts else "number"
+        case NumberSpec() | VarintSpec():
+            yield "number"
+        case TextSpec():
+            yield "text"
+        case BytesSpec():
+            yield "bytes"
+        case TimeSpec():
+            yield "time"
+        case IdentifierSpec():
+            yield "identifier"
+        case BitsSpec():
+            yield "bits"
+        case NestedSpec():
+            yield "layout"
+        case ListSpec() | PartsSpec():
+            yield "list"
+        case ChoiceSpec():
+            for of in (*node.of.values(), *filter(None, [node.otherwise])):
+                yield from _kinds(layouts, of)
+            if node.otherwise is None:
+                yield "bytes"

@@ -1,0 +1,228 @@
+"""No key of a recipe is without effect: what the engine would pass over in silence is a fault."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from clever_ferry.boxes import BoxSpec
+from clever_ferry.boxes.judging import layouts_of_box
+from clever_ferry.layers import IdentitySpec
+from clever_ferry.layers.judging import inner_layers, layouts_of
+from clever_ferry.layouts import LayoutSpec
+from clever_ferry.layouts.tracing import refers, trace
+from clever_ferry.naming import DigitsField, FieldSpec, HexField, IdentifierField, NumberField
+from clever_ferry.recipes.models import EditionInfo, FactInfo, GameRecipe
+from clever_ferry.wording import known
+
+__all__ = ["box_layout_effects", "edition_effects", "field_effects", "game_effects"]
+
+_NOWHERE = {
+    "nested": "it stands within another layout, where nothing compares or writes it",
+    "chunk": "a chunk's header says nothing of whose a save is",
+    "table": "a table of chunks says nothing beyond their sizes",
+    "box": "only the layout of an index can say whose it is",
+    "fact": "it is only read, and never written",
+    "opened": "it stays wrapped when it is carried, so the target's is never written",
+}
+
+
+def game_effects(recipe: GameRecipe) -> list[str]:
+    """Say which layouts, layers, pieces and facts of a game's recipe would do nothing."""
+    uses = _uses(recipe)
+    faults = [*_unused(recipe, uses)]
+    for name, spec in recipe.layouts.items():
+        faults += _layout_effects(name, spec, uses.get(name, set()))
+    for key, fact in recipe.facts.items():
+        faults += [f"facts.{key}.{at}: {what}" for at, what in _fact_effects(fact, recipe)]
+    for role, piece in recipe.pieces.items():
+        for number, reach in enumerate(piece.reaches, 1):
+            if reach.layout not in recipe.layouts:
+                told = f"there is no layout {reach.layout!r}; {known(recipe.layouts)}"
+                faults.append(f"pieces.{role}.reaches[{number}].layout: {told}")
+            elif "number" not in trace(recipe.layouts, reach.layout, reach.at):
+                told = f"no number stands at {reach.at} in {reach.layout}"
+                faults.append(f"pieces.{role}.reaches[{number}].at: {told}")
+        if piece.shared and piece.needed:
+            faults.append(f"pieces.{role}.needed: what all saves share is asked for by none")
+    return faults
+
+
+def box_layout_effects(spec: BoxSpec, layouts: Mapping[str, LayoutSpec]) -> list[str]:
+    """Say which layouts of a box's recipe would do nothing."""
+    uses = {name: {use} for name, use in layouts_of_box(spec).items()}
+    _spread(uses, layouts)
+    faults = [f"layouts.{name}: nothing uses it" for name in layouts if name not in uses]
+    for name, one in layouts.items():
+        faults += _layout_effects(name, one, uses.get(name, set()))
+    return faults
+
+
+def _uses(recipe: GameRecipe) -> dict[str, set[str]]:
+    """Return as what each layout is used: `header`, `slip`, `chunk`, `table`, `fact`, `nested`."""
+    uses: dict[str, set[str]] = {}
+    files = {layer for one in recipe.editions.values() for f in one.files for layer in f.layers}
+    for name in _reached(recipe, files):
+        for spec in recipe.layers.get(name, ()):
+            for layout, use in layouts_of(spec).items():
+                uses.setdefault(layout, set()).add(use)
+    for name in _reached(recipe, _opened(recipe)):
+        for spec in recipe.layers.get(name, ()):
+            for layout in layouts_of(spec):
+                uses.setdefault(layout, set()).add("opened")
+    for one in recipe.editions.values():
+        for file in one.files:
+            if file.layout is not None:
+                uses.setdefault(file.layout, set()).add("slip")
+    named = [fact.layout for fact in recipe.facts.values() if fact.layout is not None]
+    named += [reach.layout for piece in recipe.pieces.values() for reach in piece.reaches]
+    for layout in named:
+        uses.setdefault(layout, set()).add("fact")
+    _spread(uses, recipe.layouts)
+    return uses
+
+
+def _spread(uses: dict[str, set[str]], layouts: Mapping[str, LayoutSpec]) -> None:
+    """Add the layouts that used ones refer to, as nested."""
+    waiting = list(uses)
+    seen = set()
+    while waiting:
+        name = waiting.pop()
+        if name in seen or name not in layouts:
+            continue
+        seen.add(name)
+        for inner in refers(layouts[name]):
+            uses.setdefault(inner, set()).add("nested")
+            waiting.append(inner)
+
+
+def _opened(recipe: GameRecipe) -> set[str]:
+    found = {layer for piece in recipe.pieces.values() for layer in piece.opens}
+    found |= {layer for fact in recipe.facts.values() for layer in fact.opens or ()}
+    return found | {*((recipe.packs.opens or ()) if recipe.packs else ())}
+
+
+def _reached(recipe: GameRecipe, names: set[str]) -> set[str]:
+    """Return layers with all that stand within them."""
+    found: set[str] = set()
+    waiting = list(names)
+    while waiting:
+        name = waiting.pop()
+        if name not in found:
+            found.add(name)
+            waiting += [i for spec in recipe.layers.get(name, ()) for i in inner_layers(spec)]
+    return found
+
+
+def _unused(recipe: GameRecipe, uses: Mapping[str, set[str]]) -> Iterator[str]:
+    files = {layer for one in recipe.editions.values() for f in one.files for layer in f.layers}
+    reached = _reached(recipe, files | _opened(recipe))
+    for name in recipe.layers:
+        if name not in reached:
+            yield f"layers.{name}: no file and no piece uses it"
+    for name in recipe.layouts:
+        if name not in uses and not any(
+            name in layouts_of(spec) for steps in recipe.layers.values() for spec in steps
+        ):
+            yield f"layouts.{name}: nothing uses it"
+    roles = {file.role for one in recipe.editions.values() for file in one.files}
+    for role in recipe.pieces:
+        if role not in roles:
+            yield f"pieces.{role}: no edition has a file of it"
+
+
+def _layout_effects(name: str, spec: LayoutSpec, uses: set[str]) -> Iterator[str]:
+    """Say which fields of a layout claim what its uses don't do."""
+    for number, field in enumerate(spec.fields, 1):
+        key = f"layouts.{name}.fields[{number}]"
+        bound, computed = getattr(field, "bound", None), getattr(field, "computed", None)
+        if bound is not None:
+            worst: str | None = next((use for use in ("nested", "chunk", "table", "box", "opened")
+                          if use in uses), None)  # fmt: skip
+            if worst is None and not uses & {"header", "slip", "index"}:
+                worst = "fact"
+            if worst is not None and not (worst == "opened" and "header" in uses):
+                yield f"{key}.bound: {_NOWHERE[worst]}"
+        if computed is not None and computed.outside:
+            idle = uses & {"nested", "table", "box", "index"}
+            if idle or not uses & {"header", "slip", "chunk", "opened"}:
+                yield (
+                    f"{key}.computed.of: {computed.of!r} are bytes beside this layout, which only "
+                    "a layer's header or footer has"
+                )
+
+
+def _fact_effects(fact: FactInfo, recipe: GameRecipe) -> Iterator[tuple[str, str]]:
+    if fact.field is not None:
+        for key in ("at", "layout", "opens"):
+            if getattr(fact, key) is not None:
+                yield key, "a fact that is a part of the name is read from no piece"
+        keys = {name for one in recipe.editions.values() for name in one.fields}
+        if fact.field not in keys:
+            yield "field", f"no edition has a field {fact.field!r}; {known(keys)}"
+    elif fact.layout in recipe.layouts and fact.at is not None:
+        kinds = trace(recipe.layouts, fact.layout or "", fact.at)
+        if not kinds & {"number", "text", "time", "identifier"}:
+            found = f"a {' or '.join(sorted(kinds))}" if kinds else "nothing"
+            yield "at", f"{found} stands at {fact.at} in {fact.layout}, and no single value"
+
+
+def edition_effects(
+    info: EditionInfo, recipe: GameRecipe, berth_fields: frozenset[str], keys: tuple[str, ...]
+) -> Iterator[tuple[str, str]]:
+    """Yield keys of an edition that would do nothing, with why."""
+    for number, place in enumerate(info.berths, 1):
+        if place.under == "given" and place.on != "any":
+            yield f"berths[{number}].on", "a folder that the user names is on whatever it is on"
+    for number, file in enumerate(info.files, 1):
+        piece = recipe.pieces.get(file.role)
+        if piece is not None and piece.shared and file.needed:
+            yield f"files[{number}].needed", "what all saves share is asked for by none"
+    beyond = ("given", "export")
+    for number, cloud in enumerate(info.cloud, 1):
+        if cloud.under in beyond:
+            yield f"cloud[{number}].under", "that is no known folder"
+    if info.packs is not None and info.packs.under in beyond:
+        yield "packs.under", "that is no known folder"
+    yield from _bound_effects(info, recipe)
+    for name, field in info.fields.items():
+        yield from field_effects(name, field)
+        arriving = name in keys and not (name == "slot" and isinstance(field, NumberField))
+        if field.on_arrival != ("kept",) and not arriving:
+            what = "a berth's own" if name in berth_fields else "no part of which save it is"
+            yield f"fields.{name}.on_arrival", f"{name} is {what}, so a crossing looks for no value"
+        if "made" in field.on_arrival and not isinstance(
+            field, HexField | DigitsField | IdentifierField
+        ):
+            yield f"fields.{name}.on_arrival", "only hex, digits and identifiers can be made"
+
+
+def _bound_effects(info: EditionInfo, recipe: GameRecipe) -> Iterator[tuple[str, str]]:
+    """Yield where a wrapping repeats a name field that this edition does not have."""
+    for number, file in enumerate(info.files, 1):
+        for layer in _reached(recipe, set(file.layers)):
+            for spec in recipe.layers.get(layer, ()):
+                bound = [spec.bound] if isinstance(spec, IdentitySpec) and not spec.kept else []
+                for layout, use in layouts_of(spec).items():
+                    bound += _bound_of(recipe, layout) if use == "header" else ()
+                for name in bound:
+                    if name not in info.fields:
+                        told = f"{layer} repeats the field {name!r}, which this edition has not"
+                        yield f"files[{number}].layers", f"{told}; {known(info.fields)}"
+        for name in _bound_of(recipe, file.layout or ""):
+            if name not in info.fields and name not in recipe.facts:
+                yield f"files[{number}].layout", f"{name!r} is no field and no fact"
+
+
+def _bound_of(recipe: GameRecipe, layout: str) -> list[str]:
+    """Return the name fields that a layout's own fields repeat."""
+    fields = recipe.layouts[layout].fields if layout in recipe.layouts else ()
+    return [bound for field in fields if (bound := getattr(field, "bound", None)) is not None]
+
+
+def field_effects(name: str, field: FieldSpec) -> Iterator[tuple[str, str]]:
+    """Yield keys of a name field that would do nothing, with why."""
+    if isinstance(field, NumberField):
+        if field.only and field.first != 1:
+            yield f"fields.{name}.first", "`only` says which number is the first"
+        if field.base == 10 and field.case != "lower":
+            yield f"fields.{name}.case", "decimal digits have none"

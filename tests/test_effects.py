@@ -1,0 +1,304 @@
+"""No key of a recipe is without effect: dropped or changed, it is missed, or it is refused."""
+
+from __future__ import annotations
+
+import copy
+import os
+import random
+import re
+import tomllib
+from collections.abc import Callable, Iterable, Iterator
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+import pytest
+from msgspec import ValidationError
+
+from clever_ferry.cargo import digest_of
+from clever_ferry.crossing.planning import make_plan
+from clever_ferry.errors import FerryError, RecipeError
+from clever_ferry.finding import Berth, described_computer, find_berths, open_berth
+from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.finding.harbours import harbour_at
+from clever_ferry.finding.searching import at_place
+from clever_ferry.model import convert
+from clever_ferry.payload import BytesPayload, Payload, read_all
+from clever_ferry.recipes import Game, Recipes
+from clever_ferry.recipes.compiling import compile_box, compile_game
+from clever_ferry.recipes.establishing import Examiner
+from clever_ferry.recipes.models import BoxRecipe, GameRecipe
+from clever_ferry.tree import FileInfo, Files
+from clever_ferry_demo.invented import FORMATS
+from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
+from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
+from clever_ferry_demo.orrery_yard.yard import begin
+from clever_ferry_demo.world import lay_finch, lay_loft, lay_world
+from tests.test_invented import plain, saves
+
+ALL = os.environ.get("CFERRY_TESTS") in ("long", "all")
+SHIPPED = files("clever_ferry.recipes") / "data"
+INVENTED = files("clever_ferry_demo") / "invented"
+DEMO = ["saltglass", "moth-lantern", "orrery-yard"]
+
+
+class Place:
+    """Where a recipe's saves are: demo computers, or what an invented format's writer made."""
+
+    def __init__(self, top: Path, invented: str = "") -> None:
+        self.invented = invented
+        self.loft = lay_loft(top)
+        self.den = lay_world(top)
+        if invented:
+            self.folder = top / "made-up"
+            (self.folder / "made").mkdir(parents=True)
+            plain(self.folder, saves(4, (5,)))
+            FORMATS[invented].write(self.folder / "made", saves(3, (1, 2)))
+            return
+        lay_finch(self.den)
+        lay_moth_lantern(self.den)
+        lay_orrery_yard(self.loft, "isa", (begin("Isa's try", "Isa"),))
+        yard = lay_orrery_yard(self.den, "wren", demo_yards())
+        lines = "[folders]\r\npictures = C:\\Users\\Wren\\Documents\\p\r\nmusic = E:\\m\r\n"
+        (yard / "settings.ini").write_bytes(lines.encode())
+
+    def berths(self, game: Game) -> list[Berth]:
+        if self.invented:
+            here = described_computer(self.den)
+            searches = [at_place(here, game, one, self.folder) for one in game.editions.values()]
+            return [berth for search in searches for berth in search.berths]
+        export = harbour_at(self.loft / "home/isa/Downloads/longshore-export", "export")
+        computers = [described_computer(one) for one in (self.den, self.loft)]
+        return [
+            berth
+            for edition in game.editions.values()
+            for computer in (*computers, *export.computers)
+            for berth in find_berths(computer, game, edition).berths
+        ]
+
+
+def behaviour(game: Game, place: Place) -> list[Any]:
+    """Return all that a game's recipe makes of its saves: read, checked, and laid elsewhere.
+
+    Rules that only speak in special cases (limits, clouds, marks …) stand here as they are
+    compiled; other tests hold what they do.
+    """
+    found: list[Any] = [game.title, game.studio, game.handover, game.stories, game.unshown]
+    found += [game.fact_labels, game.compared]
+    found += [(role, info) for role, info in game.pieces.items()]
+    for edition in game.editions.values():
+        found.append([
+            edition.title, edition.box_title, edition.start, edition.after, edition.before,
+            edition.runs_as, edition.apps, edition.most_slots, edition.not_newer, edition.limits,
+            edition.arriving, edition.newest, edition.fields,
+            [(berth.info, [one.text for one in berth.archives]) for berth in edition.berths],
+            [mark.info for mark in edition.marks], [one.info for one in edition.clouds],
+            [one.text for one in (*edition.never, *edition.rebuilt)],
+            [(f.old, f.told, f.needed, f.shared, f.wrapping, [p.text for p in f.patterns])
+             for f in edition.files],
+            edition.packs.info if edition.packs else None,
+        ])  # fmt: skip
+    opened = [open_berth(berth) for berth in place.berths(game)]
+    for one in opened:
+        berth = one.berth
+        examiner = Examiner(berth.edition, one.contents, berth.fields, berth.files, berth.places)
+        found += [berth.fields, one.listing.unread, one.listing.problems, one.contents.bound]
+        found += [
+            [s.slot, s.fields, [(f, f.text) for f in s.facts], s.problems, s.notes, s.packs]
+            for s in one.listing.saves
+        ]
+        for save in one.listing.saves:
+            told = examiner.examine(save)
+            found.append([(p.level, p.by, p.faults) for p in told.pieces])
+            found.append([(p.entry, p.bound, sorted(p.said)) for p in save.pieces])
+        found.append(_damaged(one))
+    for one in opened:
+        for other in opened:
+            found.append(_laid(one, other))
+    return found
+
+
+def _damaged(one: OpenBerth) -> list[str]:
+    """Return what is said of a save's wrapped pieces, and of an index, a byte of which is wrong."""
+    found = []
+    edition = one.berth.edition
+    for piece in one.listing.saves[0].pieces if one.listing.saves else ():
+        file = edition.file_of(piece.role)
+        if file is None or file.bare or piece.wrapped is None:
+            continue
+        raw = read_all(piece.wrapped, limit=1 << 30, what="it")
+        for at in _places(raw):
+            try:
+                peeled = file.chain.peel(BytesPayload(_flipped(raw, at)), one.berth.places)
+                found.append(digest_of(peeled.payload) + str(sorted(peeled.bound.items())))
+            except FerryError as error:
+                found.append(error.what)
+    for path in one.contents.own:
+        raw = read_all(one.berth.files.payload(path), limit=1 << 30, what="it")
+        for at in _places(raw):
+            files = Wrong(one.berth.files, path, _flipped(raw, at))
+            try:
+                read = edition.box.read(files, lambda _: True)
+                found.append(str([(e.name, e.size, e.stamp, e.problem) for e in read.entries]))
+            except FerryError as error:
+                found.append(error.what)
+    return found
+
+
+def _places(raw: bytes) -> list[int]:
+    return sorted({*range(min(80, len(raw))), *range(0, len(raw), max(1, len(raw) // 40))})
+
+
+def _flipped(raw: bytes, at: int) -> bytes:
+    return raw[:at] + bytes([raw[at] ^ 0x41]) + raw[at + 1 :]
+
+
+class Wrong:
+    """A berth's files, of which one has other bytes."""
+
+    def __init__(self, files: Files, path: str, data: bytes) -> None:
+        self.files, self.path, self.data, self.fold = files, path, data, files.fold
+
+    def walk(self, enter: Callable[[str], bool]) -> Iterable[FileInfo]:
+        return self.files.walk(enter)
+
+    def info(self, path: str) -> FileInfo | None:
+        return self.files.info(path)
+
+    def payload(self, path: str) -> Payload:
+        return BytesPayload(self.data) if path == self.path else self.files.payload(path)
+
+    def listed(self, info: FileInfo) -> Payload:
+        return self.payload(info.path)
+
+
+def _laid(one: Any, other: Any) -> Any:
+    try:
+        plan = make_plan(one, other, chosen=None, slots="free", given={}, sharing=(), packs_ok=True,
+                         host_ok=True, newer_ok=True)  # fmt: skip
+        puts = [(item.put.name, digest_of(item.put.payload)) for item in plan.laid]
+        boxed = []
+        if other.berth.edition.box_title is not None:
+            from clever_ferry.boxes import Making
+
+            making = Making(10**18, lambda count: bytes(range(count)))
+            out = other.berth.edition.box.write(
+                other.contents, [item.put for item in plan.laid], [], making
+            )
+            boxed = [(o.path, digest_of(o.payload) if o.payload else None) for o in out]
+        return [puts, boxed, [[c.how for c in move.changes] for move in plan.moves], plan.notes]
+    except FerryError as error:
+        return error.what
+
+
+def mutations(data: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[str, Any]]:
+    """Yield the data with one key dropped, or changed to another value of its kind."""
+    items = data.items() if isinstance(data, dict) else enumerate(data)
+    for key, value in items:
+        here = (*path, key)
+        name = ".".join(map(str, here))
+        if isinstance(data, dict) and path:
+            yield f"{name} dropped", lambda whole, here=here: _without(whole, here)
+        if isinstance(value, dict | list):
+            yield from mutations(value, here)
+        else:
+            yield f"{name} changed", lambda whole, here=here: _changed(whole, here)
+
+
+def _at(whole: Any, path: tuple[Any, ...]) -> Any:
+    for step in path:
+        whole = whole[step]
+    return whole
+
+
+def _without(whole: Any, path: tuple[Any, ...]) -> Any:
+    whole = copy.deepcopy(whole)
+    del _at(whole, path[:-1])[path[-1]]
+    return whole
+
+
+def _changed(whole: Any, path: tuple[Any, ...]) -> Any:
+    whole = copy.deepcopy(whole)
+    above = _at(whole, path[:-1])
+    old = above[path[-1]]
+    above[path[-1]] = (
+        not old if isinstance(old, bool) else old + 1 if isinstance(old, int) else f"{old}x"
+    )
+    return whole
+
+
+def judged(data: Any, place: Place) -> Any:
+    """Return what a recipe does, or why it is refused."""
+    recipes = Recipes(Path("nowhere"))
+    boxes = {name: INVENTED / f"{name}.toml" for name in ("yard-pack", "dynamo-file",
+                                                          "longshore-shelves")}  # fmt: skip
+
+    def find(name: str) -> Any:
+        if name in boxes:
+            recipe = convert(tomllib.loads(boxes[name].read_text("utf-8")), BoxRecipe)
+            return recipe.box.title, compile_box(recipe)
+        return recipes.box(name)
+
+    try:
+        if "box" in data and "format" in data:
+            made = convert(data, BoxRecipe)
+            box = compile_box(made)
+            owner = place.invented or "saltglass"
+            source = INVENTED if place.invented else SHIPPED
+            text = (source / f"{owner}.toml").read_text("utf-8")
+            game = compile_game(
+                convert(tomllib.loads(text), GameRecipe), lambda name: (made.box.title, box)
+            )
+        else:
+            game = compile_game(convert(data, GameRecipe), find)
+    except (RecipeError, ValidationError, FerryError) as error:
+        return f"refused: {error}"
+    try:
+        return behaviour(game, place)
+    except FerryError as error:
+        return f"stops: {error.what}"
+
+
+EXCUSED = (
+    "recipe",
+    "game.id",
+    "box.id",
+    "replaces_shipped",  # which file it is
+    ".level",  # other bytes only where packing pays
+    ".most changed",
+    ".most dropped",  # bounds, beyond what the examples have
+    ".width changed",
+    "identifier_size",
+    "format.fields.id.length",
+    "layouts.head.fields.1.equals",  # guards a fact against another release
+)
+NAMED = re.compile(r"layouts\.[a-z-]+\.fields\.\d+\.name changed")
+"""A field that nothing refers to may be called as one likes."""  # fmt: skip
+
+
+CASES = [(name, False) for name in (*DEMO, "tern-crate")] + [(name, True) for name in FORMATS]
+
+
+@pytest.mark.parametrize(("name", "invented"), CASES)
+def test_every_key_is_missed_or_refused(name: str, invented: bool, tmp_path: Path) -> None:
+    source = INVENTED if invented else SHIPPED
+    data = tomllib.loads((source / f"{name}.toml").read_text("utf-8"))
+    place = Place(tmp_path / "places", name if invented else "")
+    usual = judged(data, place)
+    assert not isinstance(usual, str), usual
+    every = list(mutations(data))
+    if not ALL:
+        every = random.Random(tmp_path.name + name).sample(every, min(6, len(every)))
+    idle = []
+    for told, mutate in every:
+        other = mutate(data)
+        model = GameRecipe if "game" in data else BoxRecipe
+        try:
+            same = convert(other, model) == convert(data, model)
+        except ValidationError:
+            continue  # refused by its model
+        if same or NAMED.fullmatch(told) or any(one in told for one in EXCUSED):
+            continue
+        if judged(other, place) == usual:
+            idle.append(told)
+    assert not idle, "\n".join(idle)
