@@ -174,7 +174,8 @@ class Wrong:
 
 def _laid(one: Any, other: Any) -> Any:
     try:
-        plan = make_plan(one, other, chosen=None, slots="free", given={}, sharing=(), packs_ok=True,
+        plan = make_plan(one, other, chosen=None, slots="free", given={}, packs_ok=True,
+                         sharing={piece.role for piece in one.listing.shared},
                          host_ok=True, newer_ok=True)  # fmt: skip
         puts = [(item.put.name, digest_of(item.put.payload)) for item in plan.laid]
         boxed = []
@@ -186,7 +187,14 @@ def _laid(one: Any, other: Any) -> Any:
                 other.contents, [item.put for item in plan.laid], [], making
             )
             boxed = [(o.path, digest_of(o.payload) if o.payload else None) for o in out]
-        return [puts, boxed, [[c.how for c in move.changes] for move in plan.moves], plan.notes]
+        said = [item.piece.said.get("paths") for item in plan.laid]
+        return [
+            puts,
+            said,
+            boxed,
+            [[c.how for c in move.changes] for move in plan.moves],
+            plan.notes,
+        ]
     except FerryError as error:
         return error.what
 

@@ -24,6 +24,8 @@ class Checked(Struct, frozen=True):
     problems: tuple[str, ...]
     refused: tuple[RefusedError, ...] = ()
     """Why the game there is known to refuse a save, though nothing is wrong with its bytes."""
+    strays: tuple[str, ...] = ()
+    """What lies in the saves' own folders and was not looked at, as the recipe does not know it."""
 
     @property
     def saves(self) -> tuple[Save, ...]:
@@ -65,4 +67,5 @@ def check(opened: OpenBerth, slots: str | None, given: Mapping[str, str] | None 
             for save in chosen
             if save.slot > highest
         ]
-    return Checked(berth, examined, tuple(problems), tuple(refusals(opened, chosen)))
+    strays = tuple(name for save in chosen for name in opened.strays(save))
+    return Checked(berth, examined, tuple(problems), tuple(refusals(opened, chosen)), strays)

@@ -19,7 +19,7 @@ from clever_ferry.finding import Computer, Search, at_place, find_berths
 from clever_ferry.finding.berths import Berth
 from clever_ferry.finding.discovering import discover, discover_prefixes, with_prefixes
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
-from clever_ferry.finding.harbours import Harbour, harbour_at
+from clever_ferry.finding.harbours import Harbour, exports_in, harbour_at
 from clever_ferry.finding.searching import find_loose, likely, told_apart
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.moving.files import FolderFiles
@@ -154,6 +154,11 @@ class Harbours:
         search = Search((), (), place.problems).with_(_where_recipes_say(place, game, edition))
         if not search.berths and place.export is not None:
             search = search.with_(self._loose(place, game, edition))
+        if not search.berths and place.kind == "folder" and is_folder(place.path):
+            inner = [self._at(tuple(one), str(one[0])) for one in exports_in(place.path)]
+            zipped = [self.search_at(one, game, edition) for one in inner]
+            if any(one.berths for one in zipped):
+                return search.with_(*zipped)
         if not search.berths and not place.users and is_folder(place.path):
             search = search.with_(at_place(self.computer, game, edition, place.path))
         return _named(search, place)
@@ -190,7 +195,12 @@ class Harbours:
         )
         if not found.berths and (place.kind == "folder" or place.export is not None):
             found = found.with_(*(self._loose(place, *one, given) for one in every))
-        return _named(found, place)
+        found = _named(found, place)
+        if place.kind == "folder" and is_folder(place.path):
+            for files in exports_in(place.path):
+                inner = self._at(tuple(files), str(files[0]))
+                found = found.with_(self.look_at(inner, games, only, given))
+        return found
 
     def berth_in(
         self, path: Path, game: Game, like: Edition, edition: str | None,
@@ -208,16 +218,8 @@ class Harbours:
         if is_folder(path) or place.export is not None:
             found = list(self.look_at(place, [game], given=given).berths)
         else:
-            files = OneFile(FolderFiles(path.absolute().parent, fold=True), path.name)
-            found = [
-                berth
-                for one in game.editions.values()
-                if likely(berth := Berth(
-                    game, one, str(path), self.computer.system, path.absolute().parent, {}, files,
-                    label=str(path),
-                ), given)
-            ]  # fmt: skip
-        fitting = [one for one in found if edition in (None, one.edition.id)]
+            found = self.alone(path, [game], given)
+        fitting = [one for one in found if edition in (None, one.edition.id, str(one.root))]
         fitting = [one for one in fitting if one.edition.id == like.id] or fitting
         if not fitting:
             secrets = sorted({name for one in game.editions.values() for name in one.secrets})
@@ -232,13 +234,27 @@ class Harbours:
             )  # fmt: skip
         if len(fitting) > 1:
             raise ChoiceNeededError(
-                f"{path} reads as saves of {len(fitting)} editions of {game.title}.",
+                f"{path} reads as saves of {game.title} in {len(fitting)} ways.",
                 details=tuple(f"  {one.edition.id}: {one.root}" for one in fitting),
-                advice="Say which with --from-account EDITION.",
-                choices=tuple((one.title, one.edition.id) for one in fitting),
+                advice="Name the one of them that is meant, or say which with --from-account.",
+                choices=tuple((f"{one.title}: {one.root}", str(one.root)) for one in fitting),
                 option="--from-account",
             )
         return fitting[0]
+
+    def alone(
+        self, path: Path, games: Sequence[Game], given: Mapping[str, str] | None = None
+    ) -> list[Berth]:
+        """Return what one file by itself reads as: berths with a save or a part of one."""
+        above = path.absolute().parent
+        files = OneFile(FolderFiles(above, fold=True), path.name)
+        every = [
+            Berth(game, one, str(path), self.computer.system, above, {}, files, label=str(path))
+            for game in games
+            for one in game.editions.values()
+            if one.box_title is None
+        ]
+        return [berth for berth in every if likely(berth, given)]
 
     def _loose(
         self, place: Harbour, game: Game, edition: Edition, given: Mapping[str, str] | None = None

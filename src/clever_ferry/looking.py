@@ -127,7 +127,8 @@ def look_into(recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
     elif not path.is_dir():
         files = FolderFiles(path.parent)
         told = survey(OneFile(files, path.name))
-        return Surveyed(place, told, ())
+        alone = harbours.alone(path, recipes.games()[0])
+        return Surveyed(place, told, tuple(_sight(berth, True) for berth in alone))
     told = survey(files)
     told.troubles += [*closed, *(one for one in place.problems if one not in told.troubles)]
     found = harbours.look_at(place, recipes.games()[0])

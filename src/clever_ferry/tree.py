@@ -6,10 +6,11 @@ from collections.abc import Callable, Iterable
 from typing import Any, NamedTuple, Protocol
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from clever_ferry.payload import Payload
 
-__all__ = ["FileInfo", "Files", "Listed", "OneFile", "Output"]
+__all__ = ["Beneath", "FileInfo", "Files", "Listed", "OneFile", "Output"]
 
 
 class FileInfo(Struct, frozen=True, gc=False, array_like=True):
@@ -73,6 +74,45 @@ class OneFile(NamedTuple):
     def listed(self, info: FileInfo) -> Payload:
         """Return its bytes."""
         return self.files.payload(info.path)
+
+
+class Beneath(NamedTuple):
+    """The files of a folder as if it lay in folders that are not there: `above` is their path."""
+
+    files: Files
+    above: str
+
+    @property
+    def fold(self) -> bool:
+        """As the folder's."""
+        return self.files.fold
+
+    def _own(self, path: str) -> str | None:
+        inside = f"{self.above}/"
+        return path[len(inside) :] if path.startswith(inside) else None
+
+    def walk(self, enter: Callable[[str], bool]) -> Iterable[FileInfo]:
+        """Yield the files, by their longer paths."""
+        steps = self.above.split("/")
+        if not all(enter("/".join(steps[: count + 1])) for count in range(len(steps))):
+            return
+        for info in self.files.walk(lambda folder: enter(f"{self.above}/{folder}")):
+            yield replace(info, path=f"{self.above}/{info.path}")
+
+    def info(self, path: str) -> FileInfo | None:
+        """Return one file's data."""
+        own = self._own(path)
+        found = self.files.info(own) if own is not None else None
+        return replace(found, path=path) if found is not None else None
+
+    def payload(self, path: str) -> Payload:
+        """Return its bytes."""
+        own = self._own(path)
+        return self.files.payload(path if own is None else own)
+
+    def listed(self, info: FileInfo) -> Payload:
+        """Return its bytes."""
+        return self.payload(info.path)
 
 
 class Listed(NamedTuple):

@@ -40,6 +40,8 @@ class Contents(Struct, frozen=True):
     state: Any = None
     own: tuple[str, ...] = ()
     """Files of the box itself, such as its index."""
+    passed: tuple[str, ...] = ()
+    """Folders that were not looked into, as nothing of a save is there."""
     inspect: Callable[[], Evidence] | None = None
     """Where the box can be verified as one: does it, and raises DamagedError where it is not so."""
 

@@ -16,15 +16,20 @@ class FolderBox:
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Return one entry per file."""
         listed = files.listed
-        return Contents(
-            tuple(
-                [
-                    Entry(path, info.size, info.stamp, listed(info), (path,), "", info.checked)
-                    for info in files.walk(enter)
-                    for path in [info.path]
-                ]
-            )
-        )
+        passed: list[str] = []
+
+        def entered(folder: str) -> bool:
+            inside = enter(folder)
+            if not inside:
+                passed.append(folder)
+            return inside
+
+        entries = [
+            Entry(path, info.size, info.stamp, listed(info), (path,), "", info.checked)
+            for info in files.walk(entered)
+            for path in [info.path]
+        ]
+        return Contents(tuple(entries), passed=tuple(passed))
 
     def write(
         self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making

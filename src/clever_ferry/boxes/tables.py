@@ -62,7 +62,9 @@ class TableBox:
             entries.append(Entry(str(name), len(blob), at, payload, (spec.file,)))
         if len({entry.name for entry in entries}) != len(entries):
             raise DamagedError(f"The table {spec.table} names an entry twice.")
-        return Contents(tuple(entries), {}, raw, (spec.file,), lambda: _inspected(raw, spec.file))
+        return Contents(
+            tuple(entries), {}, raw, (spec.file,), inspect=lambda: _inspected(raw, spec.file)
+        )
 
     def _refuse_no_table(self, book: sqlite3.Connection) -> None:
         """A view or a virtual table can compute for ever, or elsewhere."""

@@ -13,7 +13,7 @@ from clever_ferry.cli.screen import counted, escape, indented
 if TYPE_CHECKING:
     from clever_ferry.recipes.establishing import Established, Examined
 
-__all__ = ["established_data", "print_established", "told_sum"]
+__all__ = ["established_data", "print_established", "print_left_out", "told_sum"]
 
 _SHOWN = 6
 
@@ -27,6 +27,14 @@ def print_established(out: Console, one: Examined, by: int) -> None:
             out.print(indented(f"[dim]{level:<9}  {told}[/]", by))
     for told in one.suspicions:
         out.print(indented(f"[care]suspicious: {escape(told)}[/]", by))
+
+
+def print_left_out(out: Console, names: Sequence[str]) -> None:
+    """Print what lies in saves' own folders, and stays where it is."""
+    if names:
+        more = f" and {len(names) - _SHOWN:,} more" if len(names) > _SHOWN else ""
+        told = f"{', '.join(names[:_SHOWN])}{more}"
+        out.print(indented(f"[care]Not kept, as the recipe does not know it:[/] {escape(told)}", 2))
 
 
 def _told(pieces: Sequence[Established]) -> Iterator[str]:

@@ -18,9 +18,10 @@ from clever_ferry.cli.screen import (
     when,
     when_cell,
 )
+from clever_ferry.tree import OneFile
 
 if TYPE_CHECKING:
-    from clever_ferry.api import Surveyed
+    from clever_ferry.api import Sight, Surveyed
     from clever_ferry.moving.changes import Changed, Changes
 
 __all__ = ["print_changes", "print_survey"]
@@ -105,7 +106,9 @@ def print_survey(surveyed: Surveyed, what: str) -> None:
             f"[good]Reads as {escape(berth.game.title)}, {escape(berth.edition.title)}:[/] "
             f"{counted(len(sight.saves), 'save')} in {escape(place(berth.root))}", soft_wrap=True
         )  # fmt: skip
-    if surveyed.sights:
+    if surveyed.sights and isinstance(surveyed.sights[0].berth.within, OneFile):
+        _print_lone(surveyed.sights[0], what)
+    elif surveyed.sights:
         berth = surveyed.sights[0].berth
         address = (
             f"{berth.game.id}/{berth.edition.id}@{berth.root if berth.within is None else what}"
@@ -116,6 +119,19 @@ def print_survey(surveyed: Surveyed, what: str) -> None:
             "No recipe reads it as saves. docs/first-recipe.md shows how to describe a game; "
             "`cferry unbox FILE` opens archives and packed files."
         )
+
+
+def _print_lone(sight: Sight, what: str) -> None:
+    berth, save = sight.berth, sight.saves[0]
+    missing = berth.edition.missing(save.roles)
+    if missing:
+        told = f"It is only its {save.pieces[0].role}: {', '.join(missing)} must lie beside it."
+        console().print(f"{told} Name the folder that has all of it.", soft_wrap=True)
+        return
+    goals = [one for one in berth.game.editions.values() if one.id != berth.edition.id]
+    goal = f"{berth.game.id}/{(goals or [berth.edition])[0].id}"
+    line = f"cferry cross --from-file {_quoted(what)} {goal} --dry-run"
+    console().print(f"Next: {escape(line)}", soft_wrap=True)
 
 
 def _quoted(text: str) -> str:

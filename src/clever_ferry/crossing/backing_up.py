@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.changing import in_words, new_token, refuse_full
 from clever_ferry.crossing.progress import Progress, Tally, silent
-from clever_ferry.errors import NotFoundError, PutBackError, RefusedError
+from clever_ferry.errors import KeyNeededError, NotFoundError, PutBackError, RefusedError
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.snapshots import Snapshot, kept_save
+from clever_ferry.recipes.establishing import Examined, Examiner
 
 __all__ = ["BackedUp", "back_up", "files_of"]
 
@@ -25,6 +27,10 @@ class BackedUp:
     snapshot: Snapshot
     unchanged: int
     """How many of its files the backup before it had already, just as they are."""
+    left_out: tuple[str, ...] = ()
+    """What lies in the saves' own folders and was not kept, as the recipe does not know it."""
+    examined: tuple[Examined, ...] = ()
+    """What was established of the saves whose files are not all as the last backup has them."""
 
 
 def files_of(opened: OpenBerth, saves: Sequence[Save], *, whole: bool) -> list[str]:
@@ -97,8 +103,18 @@ def back_up(
                 advice="See that the locker's disk is there and has room (`cferry backup prune` "
                 "removes old backups), or name another place with CFERRY_LOCKER.",
             ) from error
-    same = [f for f in snapshot.files if f.path in known and known[f.path].digest == f.digest]
-    return BackedUp(snapshot, len(same))
+    same = {f.path for f in snapshot.files if f.path in known and known[f.path].digest == f.digest}
+    left = tuple(name for save in saves for name in opened.strays(save))
+    examiner = Examiner(
+        berth.edition, opened.contents, berth.fields, berth.files, berth.places,
+        opened.listing.saves,
+    )  # fmt: skip
+    examined = []
+    for save in saves:
+        if reread or not same.issuperset(save.files):
+            with suppress(KeyNeededError):  # it is kept as it is, whatever is in it
+                examined.append(examiner.examine(save, whole=False))
+    return BackedUp(snapshot, len(same), left, tuple(examined))
 
 
 def _size(opened: OpenBerth, path: str) -> int:

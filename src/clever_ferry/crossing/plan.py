@@ -68,15 +68,8 @@ class Plan(Struct, frozen=True):
     """What is to be said of versions, add-ons, and what the target does differently."""
 
     def strays(self, move: Move) -> list[str]:
-        """Return what stands in a save's own folder and is no piece that the recipe knows."""
-        tops = {"".join(piece.entry.partition("/")[:2]) for piece in move.save.pieces}
-        top = tops.pop()
-        if tops or not top.endswith("/"):
-            return []  # it has no folder of its own
-        others = [one for one in self.source.listing.saves if one is not move.save]
-        if any(piece.entry.startswith(top) for one in others for piece in one.pieces):
-            return []
-        return [entry for entry in self.source.listing.unread if entry.startswith(top)]
+        """Return what stays behind of a save's own folder, as the recipe knows no such piece."""
+        return self.source.strays(move.save)
 
     @property
     def laid(self) -> list[Laid]:

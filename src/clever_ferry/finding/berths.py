@@ -15,6 +15,7 @@ from clever_ferry.moving.names import folded
 
 if TYPE_CHECKING:
     from clever_ferry.boxes import Contents
+    from clever_ferry.cargo import Save
     from clever_ferry.finding.computers import Computer
     from clever_ferry.keeping.snapshots import About
     from clever_ferry.moving.names import System
@@ -103,6 +104,21 @@ class OpenBerth(Struct, frozen=True):
     berth: Berth
     contents: Contents
     listing: Listing
+
+    def strays(self, save: Save) -> list[str]:
+        """Return what stands in a save's own folder and is no piece that the recipe knows.
+
+        Folders that were not looked into end with a slash.
+        """
+        tops = {"".join(piece.entry.partition("/")[:2]) for piece in save.pieces}
+        top = tops.pop() if len(tops) == 1 else ""
+        if not top.endswith("/"):
+            return []  # it has no folder of its own
+        others = [one for one in self.listing.saves if one is not save]
+        if any(piece.entry.startswith(top) for one in others for piece in one.pieces):
+            return []
+        kept = [name for name in self.listing.unread if name.startswith(top)]
+        return kept + [f"{name}/" for name in self.contents.passed if name.startswith(top)]
 
 
 def open_berth(

@@ -19,6 +19,7 @@ from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.grounds import DiskGround
 from clever_ferry.finding.harbours import Harbour, harbour_at, prefix_at, users_of, zips_in
 from clever_ferry.finding.searching import folders_fitting
+from clever_ferry.moving.archives import archive_sets
 from clever_ferry.moving.presence import is_folder
 from clever_ferry.moving.system import mounted_disks
 from clever_ferry.naming import Pattern
@@ -189,6 +190,6 @@ def _exports(
                 for file in zips
                 if any(pattern.match(file.name, fold=True) is not None for pattern in patterns)
             ]
-            if own:
+            for one in archive_sets(own):
                 with suppress(FerryError, OSError):
-                    yield _plain(ident), harbour_at(folder if own == zips else own, ident)
+                    yield _plain(ident), harbour_at(folder if one == zips else one, ident)

@@ -22,7 +22,7 @@ from clever_ferry.moving.presence import is_folder, is_there
 if TYPE_CHECKING:
     from clever_ferry.moving.archives import ArchiveFiles
 
-__all__ = ["Harbour", "harbour_at", "prefix_at", "users_of", "zips_in"]
+__all__ = ["Harbour", "exports_in", "harbour_at", "prefix_at", "users_of", "zips_in"]
 
 Kind = Literal[
     "described computer", "compatibility prefix", "mounted disk", "account of this computer",
@@ -103,7 +103,20 @@ def harbour_at(paths: Path | Sequence[Path], name: str) -> Harbour:
         computers, users = users_of(path, system, name)
         if computers:
             return Harbour(name, paths, "mounted disk", computers, users)
+    sets = exports_in(path)
+    if len(sets) > 1:  # each for itself
+        return Harbour(name, paths, "folder")
     return _export(paths, _files(path), name) or Harbour(name, paths, "folder")
+
+
+def exports_in(folder: Path) -> list[list[Path]]:
+    """Return the zips that lie in a folder, those together that name themselves as one set."""
+    files = zips_in(folder)
+    if not files:
+        return []
+    from clever_ferry.moving.archives import archive_sets
+
+    return archive_sets(files)
 
 
 def _export(at: tuple[Path, ...], files: Sequence[Path], name: str) -> Harbour | None:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from msgspec import Struct
@@ -15,6 +16,7 @@ from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.grounds import DiskGround, Ground
 from clever_ferry.naming import Pattern, Value
 from clever_ferry.recipes import Edition, Game
+from clever_ferry.tree import Beneath
 
 __all__ = [
     "Looked",
@@ -172,7 +174,43 @@ def berth_at(computer: Computer, game: Game, edition: Edition, place: Path) -> B
     return _berth(computer, game, edition, ground, "", _told_by_name(edition, place))
 
 
-_DEEPEST, _MOST_FOLDERS = 12, 4_000
+_DEEPEST, _MOST_FOLDERS, _NEAR = 12, 4_000, 2
+
+
+def _as_if_beneath(
+    berth: Berth, ground: Ground, path: str, given: Mapping[str, str] | None
+) -> Berth | None:
+    """Return a folder as a berth with one save in it, where it is that save's own folder.
+
+    That is what people zip by hand. The folder's name is lost then, or a zip's now; what it would
+    say is filled in, and a crossing takes it from where the save goes.
+    """
+    for above in _names_above(berth.edition, berth.root):
+        files = Beneath(ground.files(path), above)
+        own = replace(berth, within=files, label=f"{berth.game.id}/{berth.edition.id}@{berth.root}")
+        if _saves_by_name(own) and likely(own, given):
+            return own
+    return None
+
+
+def _names_above(edition: Edition, place: Path) -> Iterator[str]:
+    """Yield the folders that all of an edition's own pieces lie in, spelled out."""
+    patterns = [
+        file.patterns[0]
+        for file in edition.files
+        if not (file.shared or file.tree or file.slip is not None)
+    ]
+    values = {name: field.sample() for name, field in edition.fields.items()}
+    for count in (1, 2):
+        if not patterns or any(len(one.segments) <= count for one in patterns):
+            return
+        texts = {tuple(segment.text for segment in one.segments[:count]) for one in patterns}
+        if len(texts) == 1:
+            segments = patterns[0].segments[:count]
+            told = segments[-1].match(place.stem, fold=True)
+            known = {**values, **(told if isinstance(told, dict) else {})}
+            with suppress(FerryError):
+                yield "/".join(segment.write(known) for segment in segments)
 
 
 def find_loose(
@@ -196,6 +234,8 @@ def find_loose(
         berth = _berth(computer, game, edition, ground, path, _told_by_name(edition, place))
         if _saves_by_name(berth) and likely(berth, given):
             found.append(berth)
+        elif path.count("/") < _NEAR and (own := _as_if_beneath(berth, ground, path, given)):
+            found.append(own)
         elif path.count("/") < _DEEPEST:
             inner = [f"{path}/{name}" if path else name for name in ground.folders(path)]
             queue += [one for one in inner if not ground.aside(one)]

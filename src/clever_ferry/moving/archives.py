@@ -24,7 +24,7 @@ from clever_ferry.moving.zip_times import stamp_of
 from clever_ferry.payload import CHUNK, Payload
 from clever_ferry.tree import FileInfo
 
-__all__ = ["ArchiveFiles", "archive_parts", "open_archives"]
+__all__ = ["ArchiveFiles", "archive_parts", "archive_sets", "open_archives"]
 
 _MOST_FILES = 500_000
 _DEEPEST = 3
@@ -224,6 +224,26 @@ def archive_parts(paths: Iterable[Path]) -> tuple[list[list[Path]], list[str]]:
             whole.append(pieces)
     problems += [f"a part is missing: {name}" for name in _gaps([one[0].name for one in whole])]
     return whole, problems
+
+
+def archive_sets(paths: Iterable[Path]) -> list[list[Path]]:
+    """Return the zips among files by what belongs together: those that name themselves as one set.
+
+    Those are the pieces of one cut zip, and the parts of a series whose names say of how many they
+    are (`x-2-of-3.zip`). Any other zip is for itself, however alike its name is to others.
+    """
+    sets: dict[tuple[str, ...], list[Path]] = {}
+    for path in sorted(paths):
+        if cut := _SPLIT.fullmatch(path.name):
+            name = cut[1]
+        elif path.name.lower().endswith(".zip"):
+            name = path.name
+        else:
+            continue
+        of = _OF.fullmatch(name)
+        key = (of[1], of[3], of[4], of[5]) if of else (name,)
+        sets.setdefault((str(path.parent), *key), []).append(path)
+    return list(sets.values())
 
 
 def _gaps(names: list[str]) -> list[str]:

@@ -113,4 +113,4 @@ def _made(berth: OpenBerth, save: Save | None, *, mine: bool) -> tuple[Partner, 
 def _name(berth: OpenBerth, piece: Piece, fields: Mapping[str, Value]) -> str | None:
     file = berth.berth.edition.file_of(piece.role)
     known = {**berth.berth.fields, **fields, **piece.fields}
-    return file.patterns[0].partly(known) if file is not None else None
+    return file.partly(known) if file is not None else None

@@ -69,7 +69,7 @@ def _outcome(
     assert file is not None
     known = {**berth.fields, **fields, **piece.fields}
     try:
-        name = file.patterns[0].write(known)
+        name = file.write(known)
         if piece.problem:
             return piece.problem
         original = getattr(originals[piece.entry], "payload", None)

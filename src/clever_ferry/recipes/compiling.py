@@ -252,7 +252,17 @@ def _files(
                 slip = Slip(file.describes, layouts[file.layout])
         files.append(
             PieceFile(
-                file.role, named, chain, file.old, tuple(kinds), slip, needed, file.told, shared
+                file.role,
+                named,
+                chain,
+                file.old,
+                tuple(kinds),
+                slip,
+                needed,
+                file.told,
+                shared,
+                file.tree,
+                file.without,
             )
         )
     roles = [file.role for file in files]
@@ -272,13 +282,13 @@ def _clashes(files: list[PieceFile], fields: Mapping[str, FieldSpec], faults: Fa
     """Say where a name that one role's pattern writes would also be read as another role's."""
     values = {name: field.sample() for name, field in fields.items()}
     for number, file in enumerate(files, 1):
-        for pattern in file.patterns:
+        for pattern in () if file.tree else file.patterns:
             try:
                 name = pattern.write(values)
             except FerryError as error:
                 faults.add(f"files[{number}].path", error.what)
                 continue
-            for other in files:
+            for other in [one for one in files if not one.tree]:
                 clashing = [p.text for p in other.patterns if p.match(name) is not None]
                 apart = other.told is not None or file.told is not None
                 if other is not file and clashing and not apart:

@@ -85,7 +85,11 @@ class Edition(Struct, frozen=True, dict=True):
 
     def enter(self, folder: str) -> bool:
         """Tell whether a folder of a berth may hold pieces."""
-        return self._names[True].leads(folder) or self._made_anew.leads(folder)
+        return (
+            self._names[True].leads(folder)
+            or self._made_anew.leads(folder)
+            or any(one.beneath(folder, fold=True) is not None for one in self.trees)
+        )
 
     def barred(self, name: str) -> bool:
         """Tell whether the recipe says that a file or entry is never to be touched."""
@@ -101,8 +105,15 @@ class Edition(Struct, frozen=True, dict=True):
 
     @cached_property
     def _names(self) -> dict[bool, Names[PieceFile]]:
-        every = [(pattern, file) for file in self.files for pattern in file.patterns]
+        every = [
+            (pattern, file) for file in self.files for pattern in file.patterns if not file.tree
+        ]
         return {fold: Names(every, fold=fold) for fold in (False, True)}
+
+    @cached_property
+    def trees(self) -> tuple[PieceFile, ...]:
+        """The pieces that are all else in a folder."""
+        return tuple(file for file in self.files if file.tree)
 
     @cached_property
     def apart(self) -> frozenset[str]:

@@ -47,7 +47,7 @@ def lay(
         file = edition.file_of(piece.role)
         if file is None or file.slip is not None or piece.describes:
             continue
-        name = file.patterns[0].write({**known, **piece.fields})
+        name = file.write({**known, **piece.fields})
         other = names.setdefault(name.casefold(), piece.title)
         if other != piece.title:
             raise RefusedError(f"The {piece.title} and the {other} would both be {name!r}.")

@@ -275,6 +275,12 @@ class FileInfo(Model):
         Id | None, hint("the role that this file only describes; it is made anew by `layout`")
     ] = None
     layout: Annotated[Id | None, hint("the layout of a file that describes")] = None
+    tree: Annotated[
+        bool, hint("`path` is a folder of the save, and the piece is all else that lies in it")
+    ] = False
+    without: Annotated[
+        tuple[Line, ...], hint("in a tree: files and folders that are left out, such as caches")
+    ] = ()
     old: Annotated[
         tuple[Line, ...],
         hint(
@@ -286,6 +292,10 @@ class FileInfo(Model):
     def __post_init__(self) -> None:
         if (self.describes is None) != (self.layout is None):
             raise ValueError("`describes` and `layout` go together")
+        if self.without and not self.tree:
+            raise ValueError("`without` is about a `tree`")
+        if self.tree and (self.layers or self.old or self.told or self.describes or self.needed):
+            raise ValueError("what is in a `tree` is kept as it is, with no key but `without`")
 
     @property
     def paths(self) -> tuple[str, ...]:

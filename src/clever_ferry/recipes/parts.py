@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import cached_property
 from typing import NamedTuple
 
@@ -9,13 +10,16 @@ from msgspec import Struct
 
 from clever_ferry.boxes import Entry
 from clever_ferry.layers import Chain
-from clever_ferry.naming import Pattern
+from clever_ferry.naming import Pattern, Value
 from clever_ferry.payload import head
 from clever_ferry.recipes.facts import UNREADABLE
 from clever_ferry.recipes.models import BerthInfo, CloudInfo, MarkInfo, PacksHere, SignInfo
 from clever_ferry.recipes.slips import Slip
 
-__all__ = ["Berthing", "Cloud", "Mark", "Packs", "PieceFile"]
+__all__ = ["WITHIN", "Berthing", "Cloud", "Mark", "Packs", "PieceFile"]
+
+WITHIN = "file"
+"""The field that says where in a tree a file lies."""
 
 
 class Berthing(NamedTuple):
@@ -66,6 +70,32 @@ class PieceFile(Struct, frozen=True, dict=True):
     """What tells it from others, where names do not."""
     shared: bool = False
     """Whether all saves share it."""
+    tree: bool = False
+    """Whether it is all else in a folder, which its pattern names."""
+    without: tuple[str, ...] = ()
+    """What of such a folder is left out."""
+
+    def write(self, values: Mapping[str, Value]) -> str:
+        """Return the entry's name for the values of its fields; raises NamingError."""
+        name = self.patterns[0].write(values)
+        return f"{name}/{values[WITHIN]}" if self.tree else name
+
+    def partly(self, values: Mapping[str, Value]) -> str:
+        """Return the entry's name as far as its fields' values are known."""
+        name = self.patterns[0].partly(values)
+        return f"{name}/{values.get(WITHIN, '…')}" if self.tree else name
+
+    def beneath(self, name: str, fold: bool) -> Mapping[str, Value] | None:
+        """Return the fields of an entry (or folder) that lies in this tree; None for any other."""
+        parts = name.split("/")
+        depth = self.patterns[0].depth + 1
+        values = self.patterns[0].match("/".join(parts[:depth]), fold=fold)
+        if not isinstance(values, dict) or len(parts) < depth:
+            return None
+        inner = "/".join(parts[depth:])
+        if any(inner == one or inner.startswith(f"{one}/") for one in self.without):
+            return None
+        return {**values, WITHIN: inner}
 
     @cached_property
     def bare(self) -> bool:

@@ -110,10 +110,27 @@ class _Gathering:
         """Let entries that are copies of files which are not there stand in for them."""
         for entry in self._untold:
             found = self._old_copy(entry.name)
+            if found is None and self._edition.trees and self._take_into_tree(entry):
+                continue
             if found is None:
                 self.unread.append(entry.name)
             else:
                 self._put(entry, *found, old=True)
+
+    def _take_into_tree(self, entry: Entry) -> bool:
+        """Put an entry to the save in whose folder it lies, where its edition keeps all of that."""
+        if self._edition.barred(entry.name):
+            return False
+        for file in self._edition.trees:
+            values = file.beneath(entry.name, self._fold)
+            if values is not None and self._named(values) in self._groups:
+                self._put(entry, file, values)
+                return True
+        return False
+
+    def _named(self, values: Mapping[str, Value]) -> _Key:
+        turn = int(values[self._newest]) if self._newest in values else None
+        return self._name_of(values), turn
 
     def saves(self, facts: bool) -> tuple[tuple[Save, ...], tuple[Save, ...]]:
         """Return the saves by slot, and their earlier generations."""

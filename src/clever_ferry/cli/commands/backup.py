@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 import click
 
+from clever_ferry.cli.certain import established_data, print_established, print_left_out
 from clever_ferry.cli.described import kept_data
 from clever_ferry.cli.exits import DAMAGED
 from clever_ferry.cli.here import can_ask, choose, ferry_here
@@ -18,6 +19,7 @@ from clever_ferry.cli.screen import (
     counted,
     echo_json,
     escape,
+    indented,
     place,
     size,
     table,
@@ -92,7 +94,17 @@ def make(
             ask=can_ask() and not as_json,
         )
     if as_json:
-        echo_json([{**kept_data(one.snapshot.short), "unchanged": one.unchanged} for one in made])
+        echo_json([
+            {
+                **kept_data(one.snapshot.short), "unchanged": one.unchanged,
+                "left_out": list(one.left_out),
+                "established": [
+                    {"save": told.save.title, "pieces": established_data(told)}
+                    for told in one.examined
+                ],
+            }
+            for one in made
+        ])  # fmt: skip
         return
     for one in made:
         _print_made(one)
@@ -105,6 +117,12 @@ def _print_made(one: BackedUp) -> None:
     out.print(f"[good]✓[/] {escape(snapshot.about.title)}")
     for save in snapshot.saves:
         out.print(f"    {_save(save)}")
+    for told in one.examined:
+        out.print(f"    [dim]{escape(told.save.title)}, as it was read:[/]")
+        print_established(out, told, 6)
+        for fault in told.damage:
+            out.print(indented(f"[bad]damaged, and kept as it is: {escape(fault)}[/]", 6))
+    print_left_out(out, one.left_out)
     same = f", {one.unchanged} of them unchanged since the last one" if one.unchanged else ""
     out.print(
         f"  {counted(len(snapshot.files), 'file')}, {size(snapshot.size)}{same}. "

@@ -59,6 +59,7 @@ def command(
                     {"what": one.what, "details": list(one.details), "advice": one.advice}
                     for one in checked.refused
                 ],
+                "not_looked_at": list(checked.strays),
                 "damaged": checked.damaged,
                 "suspicious": checked.suspicious,
             }
@@ -83,6 +84,12 @@ def command(
             print_established(out, one, 6)
         for problem in checked.problems:
             out.print(indented(f"[bad]{escape(problem)}[/]", 2))
+        if checked.strays:
+            more = f" and {len(checked.strays) - 6:,} more" if len(checked.strays) > 6 else ""
+            told = escape(", ".join(checked.strays[:6]) + more)
+            out.print(
+                indented(f"[care]not looked at, as the recipe does not know it:[/] {told}", 2)
+            )
         for error in checked.refused:
             out.print(indented(f"[care]its game will refuse it:[/] {escape(error.what)}", 2))
             for line in filter(None, (*error.details, error.advice)):
