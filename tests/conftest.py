@@ -41,7 +41,11 @@ class Outcome:
 
     @property
     def data(self) -> Any:
-        return json.loads(self.out)
+        """What was printed as JSON; where that is one list, the list alone."""
+        told = json.loads(self.out)
+        assert told.pop("format") == 1
+        lists = list(told.values())
+        return lists[0] if len(lists) == 1 and isinstance(lists[0], list) else told
 
 
 def run_module(module: str, *arguments: str | Path, env: dict[str, str], **more: Any) -> Outcome:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import stat
@@ -89,7 +90,7 @@ def test_a_library_of_ones_own_and_a_clash_of_names(loft: Den) -> None:
     assert "attic-empty" not in names
     listed = {one["id"]: one["kind"] for one in loft.cferry("recipe", "list", "--json").data}
     assert listed["attic"] == "library"
-    assert "prefixes" in loft.cferry("recipe", "schema", "--library").data["properties"]
+    assert "prefixes" in json.loads(loft.cferry("recipe", "schema", "--library").out)["properties"]
     file = loft.recipe("broken", LIBRARY.replace('id = "attic"', 'id = "broken"') + "more = 1\n")
     assert "more" in loft.cferry("recipe", "check", file, code=5).err
     file.write_text(LIBRARY.replace('"attic"', '"broken"').replace("{prefix}", "x"), "utf-8")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import shutil
 from pathlib import Path
 
@@ -106,4 +105,4 @@ def test_a_folder_of_saves_needs_no_name(den: Den, tmp_path: Path) -> None:
     shutil.copytree(den.top / DEPOT / "100200300", stick)
     shown = den.cferry("slots", f"saltglass/depot@{stick}").out
     assert f"cferry cross saltglass/depot@{stick}:3" in shown
-    assert json.loads(den.cferry("harbour", "list", "--json").out) == []
+    assert den.cferry("harbour", "list", "--json").data == []

@@ -133,7 +133,7 @@ def test_a_folder_from_a_stranger_reads_nothing_outside(den: Den, tmp_path: Path
 
 
 def test_the_schema_is_one_that_editors_take(den: Den) -> None:
-    schema = den.cferry("recipe", "schema").data
+    schema = json.loads(den.cferry("recipe", "schema").out)
     assert schema["properties"]["editions"]
     assert "from" in schema["$defs"]["FactInfo"]["properties"]
-    assert den.cferry("recipe", "schema", "--box").data["properties"]["format"]
+    assert json.loads(den.cferry("recipe", "schema", "--box").out)["properties"]["format"]

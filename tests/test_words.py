@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import sys
 import time
@@ -223,3 +224,33 @@ def test_a_prefix_is_told_by_what_is_in_it_whatever_its_folders_are_called(
         assert kind in den.cferry("harbour", "add", f"p{number}", prefix).out
     (tmp_path / "other" / "drive_c").mkdir(parents=True)
     assert "a folder" in den.cferry("harbour", "add", "q", tmp_path / "other").out
+
+
+def test_an_undo_says_what_play_goes_and_how_it_comes_back(den: Den) -> None:
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
+    den.game("depot", "play", "--slot", "1", "--days", "2")
+    refused = den.cferry("undo", "--yes", code=4).out
+    assert "Saltmarsh  Day 33" in refused
+    assert "It will be backed up first." in refused
+    done = den.cferry("undo", "--yes", "--lose-later-play").out
+    ident = re.search(r"cferry restore (\S+)", done)
+    assert ident
+    assert "Saltmarsh (Day 33" in done
+    listed = den.cferry("backup", "list", "--json").data
+    assert [s["facts"]["Day"] for one in listed if one["id"] == ident[1] for s in one["saves"]] == [
+        "33"
+    ]
+    assert "Day 33" in den.cferry("restore", ident[1], "--dry-run").out
+    den.cferry("restore", ident[1], "--yes", "--replace")
+    assert den.loads("depot", 1).startswith("Saltmarsh, day 33")
+
+
+def test_what_can_not_be_read_is_not_called_the_same(den: Den) -> None:
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
+    blobs = [path for path in den.tern.glob("stow/*") if path.stat().st_size > 9000]
+    for file in (next(den.depot.glob("voyage-04-*")) / "world.sgw", *blobs):
+        raw = bytearray(file.read_bytes())
+        raw[-1] ^= 1
+        file.write_bytes(raw)
+    data = den.cferry("slots", "saltglass/tern:2", "saltglass/depot:5", "--json").data["compared"]
+    assert [one["first_is"] for one in data] == ["unsure"]

@@ -30,7 +30,7 @@ BACK = ("saltglass/depot:3", "saltglass/tern:5", "--yes")
         (("cross", "saltglass/tern:1", "saltglass/depot:5", "--give", "x=1"), 2, "There is: world"),
         (("slots", "saltglass:"), 2, "lacks a slot"),
         (("slots", "nonsense!"), 2, "no address"),
-        (("chek", "saltglass"), 2, "Did you mean check?"),
+        (("chek", "saltglass"), 2, "Did you mean check"),
         (("cross",), 2, "--help"),
         (("undo", "7", "--yes"), 2, "no crossing 7"),
         (("undo",), 3, "no crossing to undo"),
@@ -155,7 +155,7 @@ def test_control_characters_in_a_name_are_not_sent_to_the_terminal(den: Den) -> 
 
 def test_errors_as_json(den: Den) -> None:
     error = den.cferry("slots", "saltglass/x", "--json", code=2).data["error"]
-    assert error["exit"] == 2
+    assert error["code"] == 2
     assert "no edition 'x'" in error["what"]
 
 

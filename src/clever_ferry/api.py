@@ -382,7 +382,7 @@ class Ferry:
         """Say what undoing a crossing will do."""
         from clever_ferry.crossing.undoing import plan_undo
 
-        return plan_undo(self.keeps, number)
+        return plan_undo(self.keeps, number, self.backups.standing)
 
     def undo(
         self, plan: Undoing, progress: Progress = silent, *, game_closed: bool = False

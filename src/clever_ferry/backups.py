@@ -164,6 +164,10 @@ class Backups:
             own = berth_at(self._computer, game, edition, root)
         return own
 
+    def standing(self, snapshot: Snapshot) -> OpenBerth | None:
+        """Return the berth that a backup is from as it stands now, where that can be read."""
+        return self._opened(self.berth_of(snapshot))
+
     def _opened(self, berth: Berth | None) -> OpenBerth | None:
         try:
             return open_berth(berth, keyless=True) if berth is not None else None

@@ -1,4 +1,4 @@
-"""The core's values as plain data, for `--json`."""
+"""The core's values as plain data, for `--json`: sizes in bytes, times in ISO 8601 (UTC)."""
 
 from __future__ import annotations
 
@@ -6,13 +6,15 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from clever_ferry.cli.screen import iso
+
 if TYPE_CHECKING:
     from clever_ferry.api import Seen, Sight, Surveyed
     from clever_ferry.cargo import Save
     from clever_ferry.crossing.plan import Move, Plan
     from clever_ferry.finding import Berth
     from clever_ferry.keeping.logbook import Record
-    from clever_ferry.keeping.snapshots import Kept
+    from clever_ferry.keeping.snapshots import Kept, Snapshot
     from clever_ferry.moving.changes import Changes
     from clever_ferry.proving.comparing import Proof
 
@@ -26,6 +28,7 @@ __all__ = [
     "record_data",
     "save_data",
     "seen_data",
+    "snapshot_data",
     "survey_data",
 ]
 
@@ -43,11 +46,11 @@ def berth_data(berth: Berth) -> dict[str, Any]:
 
 
 def sight_data(sight: Sight) -> dict[str, Any]:
-    """Return a berth with what it holds in short; sizes in bytes, stamps in ns since 1970."""
+    """Return a berth with what it holds in short."""
     return {
         **berth_data(sight.berth),
         "saves": len(sight.saves),
-        "saved": max((s.stamp or 0 for s in sight.saves), default=None),
+        "saved": iso(max((s.stamp or 0 for s in sight.saves), default=None)),
         "size": sum(save.size for save in sight.saves),
         "evidence": list(sight.evidence),
         "problems": list(sight.problems),
@@ -66,16 +69,17 @@ def seen_data(seen: Seen, computer: str) -> dict[str, Any]:
 
 
 def changes_data(changes: Changes, whose: Mapping[Path, str], since: int) -> dict[str, Any]:
-    """Return which files changed; stamps in ns since 1970, sizes in bytes."""
+    """Return which files changed."""
     return {
-        "since": since,
+        "since": iso(since),
         "folders": [
             {
                 "folder": str(one.folder),
                 "game": whose.get(one.folder),
                 "guess": one.guess or None,
                 "files": [
-                    {"path": new.path, "changed": new.stamp, "size": new.size} for new in one.files
+                    {"path": new.path, "changed": iso(new.stamp), "size": new.size}
+                    for new in one.files
                 ],
             }
             for one in changes.folders
@@ -103,13 +107,13 @@ def survey_data(surveyed: Surveyed) -> dict[str, Any]:
 
 
 def save_data(save: Save) -> dict[str, Any]:
-    """Return a save: slot, facts, pieces, problems; sizes in bytes, stamps in ns since 1970."""
+    """Return a save: slot, facts, pieces, problems."""
     return {
         "slot": save.slot,
         "name": save.title,
         "fields": dict(save.fields),
         "facts": {fact.key: fact.value for fact in save.facts},
-        "saved": save.stamp,
+        "saved": iso(save.stamp),
         "size": save.size,
         "pieces": [
             {"role": p.role, "fields": dict(p.fields), "entry": p.entry, "size": p.size}
@@ -149,7 +153,7 @@ def plan_data(plan: Plan) -> dict[str, Any]:
         "shared": [{"piece": item.piece.title, "to": item.put.name} for item in plan.shared],
         "rebuilt": list(plan.rebuilt),
         "notes": list(plan.notes),
-        "already": [{"save": save.title, "slot": own.slot} for save, own in plan.already],
+        "already": [{"name": save.title, "slot": own.slot} for save, own in plan.already],
         "left": [save_data(save) for save in plan.left],
         "bytes": plan.size,
         "signs": {
@@ -166,7 +170,7 @@ def plan_data(plan: Plan) -> dict[str, Any]:
 def proof_data(proof: Proof) -> dict[str, Any]:
     """Return what reading a save back has shown."""
     return {
-        "save": proof.save.title,
+        "name": proof.save.title,
         "slot": proof.save.slot,
         "pieces": proof.pieces,
         "facts": [
@@ -177,11 +181,11 @@ def proof_data(proof: Proof) -> dict[str, Any]:
 
 
 def kept_data(kept: Kept) -> dict[str, Any]:
-    """Return a backup in short; sizes in bytes, `made` in ns since 1970."""
+    """Return a backup in short."""
     return {
         "id": kept.id,
         "kind": kept.kind,
-        "made": kept.made,
+        "made": iso(kept.made),
         "note": kept.note,
         "of": kept.about.title,
         "address": kept.about.address,
@@ -196,13 +200,25 @@ def kept_data(kept: Kept) -> dict[str, Any]:
     }
 
 
+def snapshot_data(snapshot: Snapshot) -> dict[str, Any]:
+    """Return a backup with every file."""
+    return {
+        **kept_data(snapshot.short),
+        "files": [
+            {"path": one.path, "size": one.size, "saved": iso(one.stamp), "digest": one.digest}
+            for one in snapshot.files
+        ],
+        "absent": list(snapshot.absent),
+    }
+
+
 def record_data(record: Record) -> dict[str, Any]:
     """Return a crossing from the logbook."""
     return {
         "number": record.number,
         "state": record.state,
-        "started": record.started,
-        "ended": record.ended,
+        "started": iso(record.started),
+        "ended": iso(record.ended),
         "backup": record.manifest,
         **{key: record.story[key] for key in ("game", "from", "to", "moves")},
         "reason": record.story.get("reason"),

@@ -101,8 +101,11 @@ def _say(
     again: tuple[str, ...] = (),
 ) -> None:  # fmt: skip
     if as_json:
-        told = {"exit": code, "what": what, "details": list(details), "advice": advice}
-        click.echo(json.dumps({"error": told}, indent=2, ensure_ascii=False))
+        told = {
+            "code": code, "what": what, "details": list(details), "advice": advice,
+            "again": list(again),
+        }  # fmt: skip
+        click.echo(json.dumps({"format": 1, "error": told}, indent=2, ensure_ascii=False))
         return
     click.secho(visible(what), fg="red", bold=True, err=True)
     for line in details:

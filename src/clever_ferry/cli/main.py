@@ -32,6 +32,7 @@ _COMMANDS = {
     "box": "Put together again what was taken apart.",
     "recipe": "List, show and check the recipes for games.",
     "demo": "See a crossing on a made-up computer with made-up games.",
+    "help": "Show how a command is used.",
 }
 
 

@@ -5,17 +5,18 @@ from __future__ import annotations
 import json
 import os
 import sys
-from collections.abc import Iterable, Sequence
-from datetime import datetime
+from collections.abc import Iterable, Mapping, Sequence
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 from rich import box, markup
 from rich.cells import cell_len
-from rich.console import Console
+from rich.console import Console, ConsoleOptions, RenderResult
 from rich.padding import Padding
 from rich.table import Table
+from rich.text import Text
 from rich.theme import Theme
 
 from clever_ferry.visible import visible
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
     from clever_ferry.recipes import Edition
 
 __all__ = [
+    "FORMAT",
     "columns",
     "console",
     "counted",
@@ -33,6 +35,7 @@ __all__ = [
     "facts_line",
     "heading",
     "indented",
+    "iso",
     "numbered",
     "place",
     "size",
@@ -54,6 +57,8 @@ _THEME = Theme(
     }
 )
 _PIPE_WIDTH = 200
+FORMAT = 1
+"""The version of what `--json` prints; docs/json.md states it."""
 
 
 def console(*, err: bool = False) -> Console:
@@ -72,9 +77,30 @@ def escape(text: str) -> str:
     return markup.escape(visible(text))
 
 
+class _Table(Table):
+    """A table that turns into stacked lines where its words have no room beside each other."""
+
+    def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
+        """Render it as a table, or each row's cells below each other, no word broken."""
+        least = self.__rich_measure__(console, options.update_width(10_000)).minimum
+        if least <= options.max_width:
+            yield from super().__rich_console__(console, options)
+            return
+        heads = [str(column.header) for column in self.columns]
+        indent = max(map(cell_len, heads), default=0) + 2
+        rows = zip(*(column._cells for column in self.columns), strict=True)
+        for cells in rows:
+            yield Text("")
+            for head, cell in zip(heads, cells, strict=True):
+                for number, line in enumerate(filter(None, str(cell).split("\n"))):
+                    front = f"{head if number == 0 else '':<{indent}}"
+                    text = Text(front, style="bold") + Text.from_markup(line)
+                    yield Text("", no_wrap=True, overflow="ignore") + text
+
+
 def table(*columns: str, right: Sequence[str] = ()) -> Table:
     """Return an empty table in the program's look."""
-    made = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", expand=False)
+    made = _Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", expand=False)
     for column in columns:
         made.add_column(column, justify="right" if column in right else "left", overflow="fold")
     return made
@@ -128,7 +154,10 @@ def facts_line(save: Save, *, most: int = 3) -> str:
 
 def told_facts(facts: Iterable[tuple[str, str]]) -> str:
     """Return labels and values in one line that breaks only between facts."""
-    return " · ".join(f"{label} {text}".replace(" ", "\N{NO-BREAK SPACE}") for label, text in facts)
+    told = (f"{label} {text}" for label, text in facts)
+    if not sys.stdout.isatty():
+        return " · ".join(told)
+    return " · ".join(one.replace(" ", "\N{NO-BREAK SPACE}") for one in told)
 
 
 def counted(count: int, what: str) -> str:
@@ -197,6 +226,21 @@ def place(path: Path, most: int = 200) -> str:
     return text if len(text) <= most else "…" + text[-most + 1 :]
 
 
-def echo_json(value: Any) -> None:
-    """Print a value as JSON."""
-    click.echo(json.dumps(value, indent=2, ensure_ascii=False))
+def echo_json(value: Mapping[str, Any]) -> None:
+    """Print what a command found as JSON, as docs/json.md states it."""
+    click.echo(json.dumps({"format": FORMAT, **value}, indent=2, ensure_ascii=False))
+
+
+def iso(stamp: int | None) -> str | None:
+    """Return a time (ns since 1970) as ISO 8601 in UTC; None for none, or one no calendar has.
+
+    >>> iso(1_790_000_000_123_456_789)
+    '2026-09-21T14:13:20.123456Z'
+    """
+    if not stamp:
+        return None
+    try:
+        then = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=stamp // 1000)
+    except OverflowError:
+        return None
+    return then.isoformat(timespec="microseconds").replace("+00:00", "Z")

@@ -19,10 +19,11 @@ from clever_ferry.errors import (
     RefusedError,
     UnknownNameError,
 )
+from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.logbook import Logbook, Record
-from clever_ferry.keeping.snapshots import Snapshot
+from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
 from clever_ferry.moving.files import FolderFiles
 
 __all__ = ["Undoing", "plan_undo", "undo", "unlike"]
@@ -36,10 +37,21 @@ class Undoing:
     snapshot: Snapshot
     changed: tuple[str, ...]
     """Files that are no longer as the crossing left them: the player has played on."""
+    standing: tuple[KeptSave, ...] = ()
+    """The saves of today that change or go, as far as they can be read."""
+
+    @property
+    def later(self) -> tuple[KeptSave, ...]:
+        """Those of them that were played or changed since the crossing."""
+        return tuple(one for one in self.standing if set(one.files).intersection(self.changed))
 
 
-def plan_undo(keeps: Keeps, number: int | None) -> Undoing:
+def plan_undo(
+    keeps: Keeps, number: int | None, now: Callable[[Snapshot], OpenBerth | None]
+) -> Undoing:
     """Say what undoing a crossing (the newest that can be, if None) will do.
+
+    `now` gives the snapshot's berth as it stands, where it is known and can be read.
 
     Raises NotFoundError where there is none to undo, UnknownNameError for a number that
     is not in the logbook, RefusedError for a crossing that was undone already, and
@@ -58,7 +70,16 @@ def plan_undo(keeps: Keeps, number: int | None) -> Undoing:
                 details=(f"Backup {snapshot.id} in {keeps.locker.folder}",),
                 advice="`cferry backup verify` says what else is damaged.",
             )
-    return Undoing(record, snapshot, tuple(_changed(record, Path(snapshot.root))))
+    changed = tuple(_changed(record, Path(snapshot.root)))
+    opened = now(snapshot)
+    concerned = {item["path"] for item in record.story.get("left", [])}
+    concerned |= {one.path for one in snapshot.files}
+    standing = tuple(
+        kept_save(save)
+        for save in (opened.listing.saves if opened is not None else ())
+        if concerned.intersection(save.files)
+    )
+    return Undoing(record, snapshot, changed, standing)
 
 
 def _record(logbook: Logbook, number: int | None) -> Record:
@@ -137,7 +158,7 @@ def undo(
         aim = Aim(
             files, f"undoing {record.what}", record.number, "undone", "proved",
             Reason(new_token(made), "undo", made, f"before undoing {record.what}",
-                   snapshot.about, snapshot.saves),
+                   snapshot.about, plan.standing),
             likely=tuple(kept.path for kept in snapshot.files),
             adding=snapshot.size,
             extra=tuple(one.path for one in snapshot.folders) + snapshot.absent_folders,

@@ -81,9 +81,12 @@ def _relation(save: Save, other: Save, story: Story, compared: Collection[str]) 
     facts, others = ({f.key: f.value for f in s.facts if f.key in compared} for s in (save, other))
     shared = facts.keys() & others.keys()
     alike = all(facts[key] == others[key] for key in shared)
-    same = alike and _played(save) == _played(other) and _contents(save) == _contents(other)
-    if same:
-        return "the same"
+    if alike and _played(save) == _played(other):
+        contents = _contents(save), _contents(other)
+        if "" in {*contents[0].values(), *contents[1].values()}:
+            return "unsure"  # what can't be read can't be compared
+        if contents[0] == contents[1]:
+            return "the same"
     if story != "same":
         return "unsure"
     if _played(save) != _played(other):

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, TypeVar
 import click
 
 from clever_ferry.cli.certain import established_data, print_established, print_left_out
-from clever_ferry.cli.described import kept_data
+from clever_ferry.cli.described import kept_data, snapshot_data
 from clever_ferry.cli.exits import DAMAGED
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import account_option, change_options, json_option
@@ -94,7 +94,7 @@ def make(
             ask=can_ask() and not as_json,
         )
     if as_json:
-        echo_json([
+        echo_json({"backups": [
             {
                 **kept_data(one.snapshot.short), "unchanged": one.unchanged,
                 "left_out": list(one.left_out),
@@ -104,7 +104,7 @@ def make(
                 ],
             }
             for one in made
-        ])  # fmt: skip
+        ]})  # fmt: skip
         return
     for one in made:
         _print_made(one)
@@ -148,7 +148,7 @@ def list_(computer: Path | None, where: str | None, every: bool, as_json: bool) 
     ferry = ferry_here(computer)
     kept, count, faults = ferry.backups.listed(where, None if every or as_json else _SHOWN)
     if as_json:
-        echo_json([kept_data(one) for one in kept])
+        echo_json({"backups": [kept_data(one) for one in kept]})
         return
     out = console()
     if not kept and not faults:
@@ -189,7 +189,7 @@ def show(computer: Path | None, ident: str, as_json: bool) -> None:
     """Show one backup with every file. ID may be some of it, or `latest`."""
     snapshot = ferry_here(computer).backups.snapshot(ident)
     if as_json:
-        echo_json(snapshot.as_data())
+        echo_json(snapshot_data(snapshot))
         return
     out = console()
     out.print(f"[bold]{snapshot.id}[/]  {when(snapshot.made)}, {_KINDS[snapshot.kind]}")

@@ -66,7 +66,8 @@ def command(
         )
     else:
         out = console()
-        out.print(heading(checked.berth.title) + f"  [place]{escape(checked.berth.address)}[/]")
+        told = f"{heading(checked.berth.title)}  [place]{escape(checked.berth.address)}[/]"
+        out.print(told, soft_wrap=True)
         for one in checked.examined:
             save = one.save
             mark = "[bad]✗[/]" if save.problems else "[good]✓[/]"

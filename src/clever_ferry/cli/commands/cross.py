@@ -91,6 +91,12 @@ def command(
     The plan is shown first. What the target holds is backed up, the saves are read back
     and compared afterwards, and `cferry undo` puts everything back.
     """
+    places = _without_to(places)
+    if from_file is None and len(places) == 2 and _is_file(places[0]):
+        raise WrongUseError(
+            f"{places[0]} is a file or folder, and no address of saves.",
+            advice=f'Say: cferry cross --from-file "{places[0]}" {places[1]}',
+        )
     if len(places) != (1 if from_file else 2):
         raise WrongUseError(
             "With --from-file, only TO is named." if from_file else "Both FROM and TO are needed.",
@@ -137,6 +143,18 @@ def command(
         _print_crossed(out, plan, crossed)
     if plan.left:
         raise click.exceptions.Exit(IN_PART)
+
+
+def _without_to(places: tuple[str, ...]) -> tuple[str, ...]:
+    """Let people say `cross A to B`."""
+    if len(places) == 3 and places[1].casefold() in ("to", "into", "->"):
+        return places[0], places[2]
+    return places
+
+
+def _is_file(text: str) -> bool:
+    """Tell whether a path stands where an address belongs."""
+    return Path(text).exists() and (Path(text).suffix != "" or text[:1] in "./~\\")
 
 
 def _assent(plan: Plan) -> list[str]:

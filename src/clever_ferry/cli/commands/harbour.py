@@ -60,7 +60,7 @@ def list_(computer: Path | None, as_json: bool) -> None:
     ferry = ferry_here(computer)
     harbours = ferry.harbours.all()
     if as_json:
-        echo_json([_data(one) for one in harbours])
+        echo_json({"harbours": [_data(one) for one in harbours]})
         return
     shown = table("Name", "What it is", "Where")
     shown.add_row(escape(ferry.computer.name), "this computer", "")

@@ -24,7 +24,7 @@ def command(computer: Path | None, as_json: bool) -> None:
     ferry = ferry_here(computer)
     records = ferry.log()
     if as_json:
-        echo_json([record_data(record) for record in records])
+        echo_json({"crossings": [record_data(record) for record in records]})
         return
     out = console()
     if not records:

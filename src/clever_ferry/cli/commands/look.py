@@ -118,9 +118,7 @@ def _look(ferry: Ferry, game: str | None, as_json: bool) -> None:
             "`cferry look --mark` helps to find where another game saves."
         )
         raise click.exceptions.Exit(NOTHING)
-    shown = table(
-        "Game", "Edition", "Saves", "Last saved", "Size", "Name it", right=("Saves", "Size")
-    )
+    shown = table("Game", "Edition", "Saves", "Last saved", "Size", right=("Saves", "Size"))
     for sight in seen.sights:
         fields = ", ".join(f"{name} {value}" for name, value in sight.berth.fields.items())
         edition = escape(sight.berth.edition.title)
@@ -130,9 +128,9 @@ def _look(ferry: Ferry, game: str | None, as_json: bool) -> None:
             str(len(sight.saves)),
             when_cell(max((save.stamp or 0 for save in sight.saves), default=None)),
             size(sum(save.size for save in sight.saves)),
-            f"[place]{escape(sight.berth.address)}[/]",
         )
     out.print(shown)
+    out.print("[bold]Name them so[/], and where they are:")
     for sight in seen.sights:
         _print_place(sight)
     _print_rest(seen)

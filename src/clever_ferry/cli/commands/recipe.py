@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -45,7 +46,7 @@ def list_(computer: Path | None, as_json: bool) -> None:
     recipes = ferry_here(computer).recipes
     rows = [_row(source, recipes) for source in recipes.sources()]
     if as_json:
-        echo_json(rows)
+        echo_json({"recipes": rows})
         return
     out = console()
     shown = table("Recipe", "For", "Editions", "Whose")
@@ -101,7 +102,7 @@ def schema(computer: Path | None, box: bool, library: bool) -> None:
     """Print the JSON Schema of recipes, for an editor that checks TOML as you write."""
     ferry_here(computer)
     model = BoxRecipe if box else LibraryRecipe if library else GameRecipe
-    echo_json(schema_of(model))
+    click.echo(json.dumps(schema_of(model), indent=2, ensure_ascii=False))
 
 
 @command.command("check")

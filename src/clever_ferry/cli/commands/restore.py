@@ -98,10 +98,9 @@ def _print(plan: Restoring | Plan) -> None:
         there = standing.pop(save.key, None)
         if there is not None or concerned.intersection(save.files):
             same = there is not None and bool(save.facts) and there.facts == save.facts
-            shown.add_row(
-                str(save.slot), _told(save), "→",
-                "[dim]the same progress[/]" if same else _told(there) if there else "nothing",
-            )  # fmt: skip
+            was = _told(there) if there else "nothing"
+            told = "[dim]the same facts, in other files[/]" if same else was
+            shown.add_row(str(save.slot), _told(save), "→", told)
     for there in standing.values():
         shown.add_row(str(there.slot), "[care]nothing: it goes[/]", "→", _told(there))
     out.print(shown)

@@ -108,13 +108,14 @@ def command(
     if as_json:
         data = [_data(one) for one in opened]
         told = [_related_data(one) for one in related or ()]
-        echo_json(data if related is None else {"berths": data, "compared": told})
+        echo_json({"berths": data} if related is None else {"berths": data, "compared": told})
         if not any(one.listing.saves for one in opened):
             raise click.exceptions.Exit(NOTHING)
         return
     out = console()
     for one in opened:
-        out.print(heading(one.berth.title) + f"  [place]{escape(one.berth.address)}[/]")
+        told = f"{heading(one.berth.title)}  [place]{escape(one.berth.address)}[/]"
+        out.print(told, soft_wrap=True)
         if not one.listing.saves:
             _print_none(one)
             continue

@@ -9,7 +9,7 @@ import click
 from clever_ferry.cli.exits import DAMAGED
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, counted, echo_json, escape, size, table, when_cell
+from clever_ferry.cli.screen import console, counted, echo_json, escape, iso, size, table, when_cell
 from clever_ferry.errors import WrongUseError
 from clever_ferry.unboxing.opening import open_container
 from clever_ferry.unboxing.taking_apart import Part, parts_of, take_apart
@@ -69,6 +69,6 @@ def command(
 
 def _data(part: Part) -> dict[str, object]:
     return {
-        "name": part.name, "file": part.file, "size": part.size, "stamp": part.stamp,
+        "name": part.name, "file": part.file, "size": part.size, "saved": iso(part.stamp),
         "problem": part.problem or None,
     }  # fmt: skip

@@ -45,7 +45,7 @@ def command(
         _print_plan(plan)
     if dry_run:
         if as_json:
-            echo_json({**record_data(plan.record), "undone": False, "changed": list(plan.changed)})
+            echo_json({**record_data(plan.record), "undone": False, **_data(plan)})
         else:
             out.print("This was a dry run: nothing was changed.")
         return
@@ -58,7 +58,7 @@ def command(
                 **record_data(plan.record),
                 "state": "undone",
                 "undone": True,
-                "changed": list(plan.changed),
+                **_data(plan),
                 "kept_as": kept.id,
             }
         )
@@ -70,6 +70,17 @@ def command(
         if count
     )
     out.print(f"[good]✓[/] {plan.record.what.capitalize()} is undone: {done}.")
+    if plan.changed:
+        names = ", ".join(
+            f"{save.title} ({told_facts(save.facts[:2])})" for save in plan.later
+        ) or counted(len(plan.changed), "file")
+        out.print(f"What was played since is kept in the backup {kept.id}: {escape(names)}")
+        out.print(f"To bring that back instead: cferry restore {kept.id}", soft_wrap=True)
+
+
+def _data(plan: Undoing) -> dict[str, object]:
+    later = [{"name": one.title, "slot": one.slot, "facts": dict(one.facts)} for one in plan.later]
+    return {"changed": list(plan.changed), "played_since": later}
 
 
 def _print_plan(plan: Undoing) -> None:
@@ -85,10 +96,13 @@ def _print_plan(plan: Undoing) -> None:
         else:
             out.print(f"  [save]{escape(move['save']['name'])}[/] goes; nothing was there before")
     if plan.changed:
-        out.print("[care]These saves were played or changed since the crossing:[/]")
-        for path in plan.changed[:5]:
+        out.print("[care]Played or changed since the crossing, and so goes, too:[/]")
+        for save in plan.later:
+            facts = escape(told_facts(save.facts[:3]))
+            out.print(f"  [save]{escape(save.title)}[/]  [dim]{facts}[/]")
+        for path in plan.changed[:5] if not plan.later else ():
             out.print(f"  {escape(path)}")
-        out.print("Undoing takes that away too. It is backed up first.")
+        out.print("It will be backed up first.")
 
 
 def _agree(plan: Undoing, *, yes: bool, lose: bool, ask: bool) -> None:
