@@ -53,6 +53,8 @@ class Surveyed(Struct, frozen=True):
     place: Harbour
     survey: Survey
     sights: tuple[Sight, ...]
+    glimpse: tuple[str, ...] = ()
+    """Of one file: what it is, and how what is packed in it begins."""
 
 
 def look(computer: Computer, recipes: Recipes, harbours: Harbours, game: str | None = None) -> Seen:
@@ -117,6 +119,7 @@ def look_for_changes(
 
 def look_into(recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
     """Tell what a folder or an archive seems to hold, and whose saves it reads as."""
+    from clever_ferry.unboxing.glimpsing import glimpse
     from clever_ferry.unboxing.surveying import survey
 
     place = harbours.named_or_at(str(path.absolute()))
@@ -128,7 +131,8 @@ def look_into(recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
         files = FolderFiles(path.parent)
         told = survey(OneFile(files, path.name))
         alone = harbours.alone(path, recipes.games()[0])
-        return Surveyed(place, told, tuple(_sight(berth, True) for berth in alone))
+        seen = tuple(glimpse(files.payload(path.name)))
+        return Surveyed(place, told, tuple(_sight(berth, True) for berth in alone), seen)
     told = survey(files)
     told.troubles += [*closed, *(one for one in place.problems if one not in told.troubles)]
     found = harbours.look_at(place, recipes.games()[0])

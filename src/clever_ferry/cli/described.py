@@ -78,13 +78,14 @@ def changes_data(changes: Changes, whose: Mapping[Path, str], since: int) -> dic
                 "game": whose.get(one.folder),
                 "guess": one.guess or None,
                 "files": [
-                    {"path": new.path, "changed": iso(new.stamp), "size": new.size}
+                    {"path": new.path, "saved": iso(new.stamp), "size": new.size}
                     for new in one.files
                 ],
             }
             for one in changes.folders
         ],
         "looked": [str(path) for path in changes.looked],
+        "not_looked": [str(path) for path in changes.passed],
         "troubles": list(changes.troubles),
     }
 
@@ -102,6 +103,7 @@ def survey_data(surveyed: Surveyed) -> dict[str, Any]:
         "sets": [one._asdict() for one in told.sets],
         "series": [{**one._asdict(), "gaps": one.gaps} for one in told.series],
         "troubles": told.troubles,
+        "glimpse": list(surveyed.glimpse),
         "reads_as": [sight_data(sight) for sight in surveyed.sights],
     }
 

@@ -92,10 +92,10 @@ class _Table(Table):
         for cells in rows:
             yield Text("")
             for head, cell in zip(heads, cells, strict=True):
-                for number, line in enumerate(filter(None, str(cell).split("\n"))):
-                    front = f"{head if number == 0 else '':<{indent}}"
-                    text = Text(front, style="bold") + Text.from_markup(line)
-                    yield Text("", no_wrap=True, overflow="ignore") + text
+                lines = Text.from_markup(str(cell)).split("\n")
+                for number, line in enumerate(one for one in lines if one.plain):
+                    front = Text(f"{head if number == 0 else '':<{indent}}", style="bold")
+                    yield Text("", no_wrap=True, overflow="ignore") + front + line
 
 
 def table(*columns: str, right: Sequence[str] = ()) -> Table:

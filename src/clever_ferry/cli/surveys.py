@@ -53,6 +53,9 @@ def print_changes(changes: Changes, whose: Mapping[Path, str], since: int) -> No
         if len(changes.folders) > _MOST:
             rest = counted(len(changes.folders) - _MOST, "more folder")
             out.print(f"… and {rest}; --json lists all.")
+    if changes.passed:
+        names = ", ".join(str(path) for path in changes.passed)
+        out.print(f"[dim]Not looked at: caches, and below {escape(names)}.[/]", soft_wrap=True)
     for trouble in changes.troubles[:10]:
         out.print(f"[care]Careful:[/] {escape(trouble)}", soft_wrap=True)
     unknown = next((one.folder for one in changes.folders if one.folder not in whose), None)
@@ -88,6 +91,8 @@ def print_survey(surveyed: Surveyed, what: str) -> None:
         for kind in told.kinds:
             shown.add_row(kind.title, f"{kind.files:,}", size(kind.size), escape(kind.example))
         out.print(shown)
+    for line in surveyed.glimpse:
+        out.print(f"  {escape(line)}", soft_wrap=True)
     for sets in told.sets[:5]:
         endings = " + ".join(ending or "(none)" for ending in sets.endings)
         out.print(indented(

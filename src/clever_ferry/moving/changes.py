@@ -7,6 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from clever_ferry.moving.presence import is_folder
 from clever_ferry.moving.scanning import New, scan
@@ -19,6 +20,12 @@ _CACHES = (
     ("local-data", "Temp"),
     ("local-data", "Microsoft/Windows"),
 )
+_VAST = ("shared-state",)
+"""Known folders that hold all that a system keeps, and so are not searched."""
+_PASSING = frozenset(
+    ["cache", "caches", ".cache", "cachestorage", "codecache", "gpucache", "shadercache", "logs",
+     "log", "crashpad", "crashes", "temp", "tmp", "thumbnails"]
+)  # fmt: skip
 _NO_NAME = frozenset(
     ["save", "saves", "saved", "savegame", "savegames", "saved games", "my games", "data", "user",
      "users", "profile", "profiles", "config", "local", "share", "appdata", "documents", "roaming",
@@ -46,6 +53,8 @@ class Changes(Struct, frozen=True):
     folders: tuple[Changed, ...]
     troubles: tuple[str, ...]
     looked: tuple[Path, ...]
+    passed: tuple[Path, ...] = ()
+    """Known folders that were not looked into: all that a system keeps is below them."""
 
 
 class Watch:
@@ -59,10 +68,13 @@ class Watch:
         self._passed: set[str] = set()
         self._bases: dict[str, Path] = {}
         self._tops: list[Path] = []
+        self._passed_by: set[Path] = set()
         self._found: list[Iterator[New]] = []
 
     def add(self, folders: Mapping[str, Path]) -> None:
         """Begin to search a computer's known folders, as far as that is not begun yet."""
+        self._passed_by |= {folders[name] for name in _VAST if name in folders}
+        folders = {name: folder for name, folder in folders.items() if name not in _VAST}
         for name, folder in folders.items():
             self._bases[str(folder)] = folder
             self._passed |= {str(folder / inner) for under, inner in _CACHES if under == name}
@@ -78,7 +90,8 @@ class Watch:
         found = [
             one for each in self._found for one in each if not one.path.startswith(above or ("\0",))
         ]
-        return _changes(found, self._bases, self._tops)
+        passed = tuple(sorted(path for path in self._passed_by if is_folder(path)))
+        return replace(_changes(found, self._bases, self._tops), passed=passed)
 
 
 def _changes(found: list[New], bases: Mapping[str, Path], tops: list[Path]) -> Changes:
@@ -93,8 +106,13 @@ def _changes(found: list[New], bases: Mapping[str, Path], tops: list[Path]) -> C
         Changed(Path(folder), tuple(sorted(files, key=_newest)), _guess(folder, bases))
         for folder, files in groups.items()
     ]
-    changed.sort(key=lambda one: -one.stamp)
+    changed.sort(key=lambda one: (_is_cache(one.folder), -one.stamp))
     return Changes(tuple(changed), tuple(sorted(troubles)), tuple(tops))
+
+
+def _is_cache(folder: Path) -> bool:
+    """Tell by its name whether a folder holds what programs make anew: such come last."""
+    return any(part.lower().replace(" ", "") in _PASSING for part in folder.parts)
 
 
 def _newest(one: New) -> tuple[int, str]:

@@ -54,6 +54,9 @@ _WINDOWS_IDS = {
 }
 _XDG = {"xdg-data": "XDG_DATA_HOME", "xdg-config": "XDG_CONFIG_HOME"}
 _USER_DIRS = {"documents": "XDG_DOCUMENTS_DIR", "downloads": "XDG_DOWNLOAD_DIR"}
+_SYSTEM_WIDE = {"shared-games": "/var/games", "shared-state": "/var/lib"}
+"""Linux: what games keep for all users, and servers for themselves (Filesystem Hierarchy
+Standard 3.0, 5.7 and 5.8)."""
 _LONGEST_SETTINGS = 1 << 16
 
 
@@ -89,6 +92,7 @@ def known_folders(machine: Machine) -> dict[str, Path]:
         settings = {name: machine.variables.get(variable, "") for name, variable in _XDG.items()}
         # The specification says that values that are not absolute are to be ignored.
         moved = {name: value if value.startswith("/") else None for name, value in settings.items()}
+        folders |= {name: Path(path) for name, path in _SYSTEM_WIDE.items()}
         config = Path(moved["xdg-config"] or folders["xdg-config"])
         folders |= moved_documents(config, home)
     else:

@@ -53,6 +53,8 @@ Under = Literal[
     "sandboxes",
     "snaps",
     "app-support",
+    "shared-games",
+    "shared-state",
     "export",
     "given",
 ]

@@ -11,6 +11,8 @@ from clever_ferry.recipes.parts import PieceFile
 __all__ = ["EditionTold", "RouteTold", "told_edition", "told_route"]
 
 _FOLDERS = {
+    "shared-games": "the system's folder of games' scores and saves",
+    "shared-state": "the system's folder of what servers keep",
     "home": "your home folder",
     "documents": "your documents",
     "downloads": "your downloads",

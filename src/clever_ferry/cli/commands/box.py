@@ -37,7 +37,7 @@ def command(computer: Path | None, folder: Path, out: Path, as_json: bool) -> No
     if as_json:
         echo_json(
             {
-                "made": str(done.path),
+                "file": str(done.path),
                 "changed": list(done.changed),
                 "added": list(done.added),
                 "removed": list(done.removed),

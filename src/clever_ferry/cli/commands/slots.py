@@ -107,8 +107,8 @@ def command(
         console(err=as_json).print(told_drawn, soft_wrap=True)
     if as_json:
         data = [_data(one) for one in opened]
-        told = [_related_data(one) for one in related or ()]
-        echo_json({"berths": data} if related is None else {"berths": data, "compared": told})
+        compared = [_related_data(one) for one in related or ()]
+        echo_json({"berths": data} if related is None else {"berths": data, "compared": compared})
         if not any(one.listing.saves for one in opened):
             raise click.exceptions.Exit(NOTHING)
         return
