@@ -17,8 +17,8 @@ import sys
 _HEAD = struct.Struct("<4sHHQ8sQII")
 _FOLDER = re.compile(r"voyage-(\d{4})-([0-9a-f]{16})")
 
-Row = tuple[int, str, int, int, int, int, str, int, int, tuple[str, ...], tuple[str, ...]]
-"""Slot, name, day, seconds, coins, players, version, size, stamp, pieces, problems."""
+Row = tuple[int, str, int, int, int, int, int, str, int, int, tuple[str, ...], tuple[str, ...]]
+"""Slot, name, seed, day, seconds, coins, players, version, size, stamp, pieces, problems."""
 
 
 def listed(account: str) -> list[Row]:
@@ -58,25 +58,37 @@ def _row(path: str, slot: int) -> Row:
             problems.append("world.sgw has another header")
     except (OSError, struct.error) as error:
         problems.append(f"world.sgw can't be read: {error}")
-    name, day, seconds, coins, players, game = "", 0, 0, 0, 0, ""
+    name, seed, day, seconds, coins, players, game = "", 0, 0, 0, 0, 0, ""
     try:
         with open(f"{path}/meta.json", "rb") as source:  # noqa: PTH123
             meta = json.load(source)
         clock = meta["clock"]
         name, day, seconds = meta["world"]["name"], clock["day"], clock["seconds"]
+        seed = meta["world"]["seed"]
         coins, players, game = meta["coins"], len(meta["players"]), meta["game"]
     except (OSError, ValueError, KeyError, TypeError) as error:
         problems.append(f"meta.json can't be read: {error}")
-    facts = (name, day, seconds, coins, players, game)
+    facts = (name, seed, day, seconds, coins, players, game)
     return (slot, *facts, size, stamp, tuple(sorted(pieces)), tuple(problems))
 
 
 def main() -> None:
     """Print the saves of a folder."""
-    for slot, name, day, seconds, coins, players, game, size, stamp, pieces, problems in listed(
-        sys.argv[1]
-    ):
-        print(slot, name, day, seconds, coins, players, game, size, stamp, *pieces, *problems)
+    for (
+        slot,
+        name,
+        seed,
+        day,
+        seconds,
+        coins,
+        players,
+        game,
+        size,
+        stamp,
+        pieces,
+        problems,
+    ) in listed(sys.argv[1]):
+        print(slot, name, seed, day, seconds, coins, players, game, size, stamp, *pieces, *problems)
 
 
 if __name__ == "__main__":

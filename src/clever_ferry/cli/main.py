@@ -6,7 +6,6 @@ import gc
 import importlib
 import sys
 from collections.abc import Sequence
-from pathlib import Path
 
 import click
 
@@ -80,23 +79,26 @@ class _Lazy(click.Group):
 @click.option(
     "--computer",
     envvar="CFERRY_COMPUTER",
-    type=click.Path(path_type=Path),
+    type=click.Path(),
     metavar="FOLDER",
     help="Work on a described computer (a folder with a computer.toml) instead of this one.",
 )
 @click.version_option(__version__, prog_name="Clever Ferry")
 @click.pass_context
-def cferry(context: click.Context, computer: Path | None) -> None:
+def cferry(context: click.Context, computer: str | None) -> None:
     """Carry save games between store editions, releases, servers and systems.
 
     Backs up first, reads back and compares afterwards, and can undo it all.
     Without a command: what is here, and what you could do next.
     """
-    context.obj = computer
+    if computer is not None:  # what help alone does not need is not imported for it
+        from pathlib import Path
+
+        context.obj = Path(computer)
     if context.invoked_subcommand is None:
         from clever_ferry.cli.overview import overview
 
-        overview(computer)
+        overview(context.obj)
 
 
 def run(arguments: Sequence[str] | None = None) -> None:

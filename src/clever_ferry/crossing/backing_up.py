@@ -6,6 +6,7 @@ import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.changing import in_words, new_token, refuse_full
@@ -15,7 +16,9 @@ from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.snapshots import Snapshot, kept_save
-from clever_ferry.recipes.establishing import Examined, Examiner
+
+if TYPE_CHECKING:
+    from clever_ferry.recipes.establishing import Examined
 
 __all__ = ["BackedUp", "back_up", "files_of"]
 
@@ -105,16 +108,25 @@ def back_up(
             ) from error
     same = {f.path for f in snapshot.files if f.path in known and known[f.path].digest == f.digest}
     left = tuple(name for save in saves for name in opened.strays(save))
+    changed = [save for save in saves if reread or not same.issuperset(save.files)]
+    examined = _examined(opened, changed) if changed else ()
+    return BackedUp(snapshot, len(same), left, examined)
+
+
+def _examined(opened: OpenBerth, saves: Sequence[Save]) -> tuple[Examined, ...]:
+    """Establish what can be of saves; their pieces of no form are not read once more for it."""
+    from clever_ferry.recipes.establishing import Examiner  # only what changed needs it
+
+    berth = opened.berth
     examiner = Examiner(
         berth.edition, opened.contents, berth.fields, berth.files, berth.places,
         opened.listing.saves,
     )  # fmt: skip
-    examined = []
+    found = []
     for save in saves:
-        if reread or not same.issuperset(save.files):
-            with suppress(KeyNeededError):  # it is kept as it is, whatever is in it
-                examined.append(examiner.examine(save, whole=False))
-    return BackedUp(snapshot, len(same), left, tuple(examined))
+        with suppress(KeyNeededError):  # it is kept as it is, whatever is in it
+            found.append(examiner.examine(save, whole=False))
+    return tuple(found)
 
 
 def _size(opened: OpenBerth, path: str) -> int:
