@@ -185,9 +185,9 @@ def test_the_log_and_its_json_agree(den: Den) -> None:
     den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes")
     shown = den.cferry("log").out
     assert "saltglass/tern:2" in shown
-    assert "proved" in shown
+    assert "read back" in shown
     record = den.cferry("log", "--json").data[0]
-    assert (record["number"], record["state"]) == (1, "proved")
+    assert (record["number"], record["state"]) == (1, "read back")
     assert record["moves"][0]["save"]["facts"]["Day"] == "31"
     den.cferry("undo", "--yes")
     assert den.cferry("log", "--json").data[0]["state"] == "undone"

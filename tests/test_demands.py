@@ -190,7 +190,7 @@ def test_what_the_game_writes_in_front_is_found_and_tidied(moth: Den) -> None:
     assert "--yes" in moth.cferry("tidy", "moth-lantern/anniversary", code=2).err
     moth.cferry("tidy", "moth-lantern/anniversary:1", "--yes")
     assert loads(moth, "moth-lantern", "anniversary", "1").startswith("Ada's first")
-    assert [one["state"] for one in moth.cferry("log", "--json").data] == ["proved", "proved"]
+    assert [one["state"] for one in moth.cferry("log", "--json").data] == ["read back", "read back"]
     moth.cferry("undo", "--yes")
     assert state(anniversary) == before
     moth.cferry("tidy", "moth-lantern/anniversary", "--yes")

@@ -30,6 +30,7 @@ __all__ = [
     "seen_data",
     "snapshot_data",
     "survey_data",
+    "told_state",
 ]
 
 
@@ -214,11 +215,16 @@ def snapshot_data(snapshot: Snapshot) -> dict[str, Any]:
     }
 
 
+def told_state(state: str) -> str:
+    """Return a crossing's state in words: `proved` is what the logbook says of one read back."""
+    return "read back" if state == "proved" else state
+
+
 def record_data(record: Record) -> dict[str, Any]:
     """Return a crossing from the logbook."""
     return {
         "number": record.number,
-        "state": record.state,
+        "state": told_state(record.state),
         "started": iso(record.started),
         "ended": iso(record.ended),
         "backup": record.manifest,

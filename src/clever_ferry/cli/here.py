@@ -30,9 +30,11 @@ def ferry_here(computer: Path | None) -> Ferry:
         if one.trouble:
             told, style = f"{what} was cut short and can't be set right yet: {one.trouble}", "red"
         elif one.finished:
-            told, style = f"{what} was cut short after it was proved. It is done.", "yellow"
+            told, style = f"{what} was cut short after it was read back. It is done.", "yellow"
         else:
-            told = f"{what} was cut short before it was proved. Its target is now as it was before."
+            told = (
+                f"{what} was cut short before it was read back. Its target is now as it was before."
+            )
             style = "yellow"
         click.secho(told, fg=style, err=True)
     return ferry
@@ -50,7 +52,7 @@ def told_after_fault(details: str) -> tuple[str, Path | None]:
                 "else; don't start the game until then."
             )
         elif ended:
-            told = f"Before that, {ended[0].what} had ended: it is {ended[0].state} (`cferry log`)."
+            told = f"Before that, {ended[0].what} had ended, and `cferry log` tells of it."
     try:
         folder.mkdir(parents=True, exist_ok=True)
         file = folder / time.strftime("%Y%m%d-%H%M%S.txt", time.gmtime())

@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from clever_ferry.cli.described import record_data
+from clever_ferry.cli.described import record_data, told_state
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, echo_json, escape, table, told_facts, when_cell
@@ -43,7 +43,7 @@ def command(computer: Path | None, as_json: bool) -> None:
             str(record.number), when_cell(record.started), what,
             escape(story["from"]["address"]) + _slots(story, "from_slot"),
             escape(story["to"]["address"]) + _slots(story, "to_slot"),
-            f"[{style}]{record.state}[/]",
+            f"[{style}]{told_state(record.state)}[/]",
         )  # fmt: skip
     out.print(shown)
     for record in records:
