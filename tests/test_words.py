@@ -254,3 +254,54 @@ def test_what_can_not_be_read_is_not_called_the_same(den: Den) -> None:
         file.write_bytes(raw)
     data = den.cferry("slots", "saltglass/tern:2", "saltglass/depot:5", "--json").data["compared"]
     assert [one["first_is"] for one in data] == ["unsure"]
+
+
+def test_what_people_type_leads_to_the_right_form(den: Den, tmp_path: Path) -> None:
+    plain = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", "--dry-run").out
+    spoken = den.cferry("cross", "saltglass/tern:2", "to", "saltglass/depot:5", "--dry-run").out
+    assert spoken.splitlines()[:-1] == plain.splitlines()[:-1]
+    zipped = tmp_path / "mine.zip"
+    zipped.write_bytes(b"PK")
+    told = den.cferry("cross", zipped, "saltglass/depot", "--yes", code=2).err
+    assert f'cferry cross --from-file "{zipped}" saltglass/depot' in told
+    assert den.cferry("help", "backup", "list").out == den.cferry("backup", "list", "--help").out
+    assert "Commands:" in den.cferry("help").out
+    assert "no command 'nil'" in den.cferry("help", "nil", code=2).err
+
+
+@pytest.mark.parametrize("width", ["60", "100"])
+def test_on_a_narrow_terminal_no_word_and_no_address_is_broken(den: Den, width: str) -> None:
+    env = {**den.env, "COLUMNS": width}
+    wide = {**den.env, "COLUMNS": "200"}
+    for command in (["look"], ["slots", "saltglass/depot"], ["pairs", "saltglass/tern",
+                    "saltglass/depot"], ["check", "saltglass/tern"]):  # fmt: skip
+        narrow = run_module("clever_ferry", *command, env=env).out.split()
+        words = set(run_module("clever_ferry", *command, env=wide).out.split())
+        broken = [word for word in narrow if word not in words and not set(word) <= set("─…")]
+        assert not broken, command
+
+
+def test_caches_come_last_and_what_is_not_looked_at_is_said(den: Den) -> None:
+    documents = den.top / "C/Users/Wren/Documents"
+    for number, path in enumerate(("Some Game/save.dat", "Some Game/ShaderCache/a.bin")):
+        (documents / path).parent.mkdir(parents=True, exist_ok=True)
+        (documents / path).write_bytes(b"x")
+        later = time.time_ns() + number * 10**9
+        os.utime(documents / path, ns=(later, later))
+    folders = den.cferry("look", "--since", "1m", "--json").data["folders"]
+    named = [one["folder"].rpartition("/")[2] for one in folders if "Some Game" in one["folder"]]
+    assert named == ["Some Game", "ShaderCache"]
+
+
+def test_a_file_of_no_recipe_is_looked_into(den: Den, tmp_path: Path) -> None:
+    import gzip
+
+    for name, data, said in (
+        ("a.gz", gzip.compress(b'{"day": 3}'), "Within, it is JSON with day."),
+        ("b.cfg", b"[sound]\nloud = 7\n", "It is INI with sound."),
+        ("c.txt", b"a poem\nof two lines\n", "It is plain text."),
+        ("d.xml", b"<save day='3'/>", "It is XML with save."),
+        ("e.bin", bytes(range(64)), "It begins: 00 01 02"),
+    ):
+        (tmp_path / name).write_bytes(data)
+        assert said in den.cferry("look", tmp_path / name).out, name

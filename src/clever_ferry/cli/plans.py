@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
-from clever_ferry.cli.screen import counted, escape, facts_line, size, steps, table, when
+from clever_ferry.cli.screen import counted, escape, facts_line, place, size, steps, table, when
 from clever_ferry.crossing.aftermath import steps_before
 from clever_ferry.finding.addresses import address_of
 
@@ -150,7 +150,7 @@ def _print_kept(out: Console, plan: Plan) -> None:
         names = ", ".join(sorted(alone))
         out.print(f"[bold]Left alone:[/] the target's {escape(names)}, and all its other saves")
     _print_signs(out, plan)
-    if first := steps_before(plan):
+    if first := steps_before(plan, place):
         out.print("[care]First, if you have not:[/]")
         out.print(steps(first), soft_wrap=True)
     out.print()

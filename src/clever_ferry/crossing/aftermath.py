@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from pathlib import Path
 
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.plan import Plan
@@ -13,13 +14,18 @@ __all__ = ["steps_after", "steps_before"]
 _MOST = 8
 
 
-def steps_before(plan: Plan) -> tuple[str, ...]:
-    """Return what to do before the target is written, such as fetching a device's newer copy."""
+def steps_before(plan: Plan, shown: Callable[[Path], str] = str) -> tuple[str, ...]:
+    """Return what to do before the target is written, such as fetching a device's newer copy.
+
+    `shown` spells the target's folder for the player.
+    """
     edition = plan.target.berth.edition
-    return tuple(_filled(line, _known(plan)) for line in edition.before)
+    return tuple(_filled(line, _known(plan, shown)) for line in edition.before)
 
 
-def steps_after(plan: Plan, carried: Sequence[Save]) -> list[str]:
+def steps_after(
+    plan: Plan, carried: Sequence[Save], shown: Callable[[Path], str] = str
+) -> list[str]:
     """Return what to do now, in order; what concerns one save is said for each that was carried."""
     if not carried:
         return []
@@ -27,12 +33,12 @@ def steps_after(plan: Plan, carried: Sequence[Save]) -> list[str]:
     arriving = edition.arriving.get(source.id)
     lines = [line for cloud in plan.signs.clouds for line in cloud.answer]
     lines += [*(arriving.after if arriving else ()), *edition.after]
-    return [step for line in lines for step in _each(line, plan, carried)]
+    return [step for line in lines for step in _each(line, _known(plan, shown), carried)]
 
 
-def _each(line: str, plan: Plan, carried: Sequence[Save]) -> Iterator[str]:
+def _each(line: str, known: Mapping[str, Value], carried: Sequence[Save]) -> Iterator[str]:
     told = [
-        _filled(line, {**_known(plan), **save.fields, "slot": save.slot, "title": save.title})
+        _filled(line, {**known, **save.fields, "slot": save.slot, "title": save.title})
         for save in carried
     ]
     told = list(dict.fromkeys(told))
@@ -41,9 +47,9 @@ def _each(line: str, plan: Plan, carried: Sequence[Save]) -> Iterator[str]:
         yield f"… and the same for {len(told) - _MOST:,} more."
 
 
-def _known(plan: Plan) -> Mapping[str, Value]:
+def _known(plan: Plan, shown: Callable[[Path], str]) -> Mapping[str, Value]:
     berth = plan.target.berth
-    return {**berth.fields, "berth": str(berth.root)}
+    return {**berth.fields, "berth": shown(berth.root)}
 
 
 def _filled(line: str, values: Mapping[str, Value]) -> str:

@@ -106,13 +106,19 @@ def _changes(found: list[New], bases: Mapping[str, Path], tops: list[Path]) -> C
         Changed(Path(folder), tuple(sorted(files, key=_newest)), _guess(folder, bases))
         for folder, files in groups.items()
     ]
-    changed.sort(key=lambda one: (_is_cache(one.folder), -one.stamp))
+    changed.sort(key=lambda one: (_is_cache(one.folder, bases), -one.stamp))
     return Changes(tuple(changed), tuple(sorted(troubles)), tuple(tops))
 
 
-def _is_cache(folder: Path) -> bool:
+def _is_cache(folder: Path, bases: Mapping[str, Path]) -> bool:
     """Tell by its name whether a folder holds what programs make anew: such come last."""
-    return any(part.lower().replace(" ", "") in _PASSING for part in folder.parts)
+    names = folder.relative_to(_base_of(folder, bases)).parts
+    return any(name.lower().replace(" ", "") in _PASSING for name in names)
+
+
+def _base_of(path: Path, bases: Mapping[str, Path]) -> Path:
+    """Return the nearest known folder above a path."""
+    return max((b for b in bases.values() if path.is_relative_to(b)), key=lambda b: len(b.parts))
 
 
 def _newest(one: New) -> tuple[int, str]:
@@ -131,6 +137,9 @@ def _outermost(folders: Iterable[Path], others: Iterable[Path]) -> Iterator[Path
 def _guess(folder: str, bases: Mapping[str, Path]) -> str:
     """Return the first two names below the nearest known folder that could be a studio or game."""
     path = Path(folder)
-    base = max((b for b in bases.values() if path.is_relative_to(b)), key=lambda b: len(b.parts))
-    names = [name for name in path.relative_to(base).parts if name.lower() not in _NO_NAME]
+    names = [
+        name
+        for name in path.relative_to(_base_of(path, bases)).parts
+        if name.lower() not in _NO_NAME
+    ]
     return " / ".join(names[:2])

@@ -24,6 +24,7 @@ from clever_ferry.cli.screen import (
     facts_line,
     heading,
     numbered,
+    place,
     steps,
 )
 from clever_ferry.crossing.aftermath import steps_after
@@ -209,7 +210,7 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
         f"byte for byte as carried, {counted(compared, 'fact')} the same. Whether it loads, its "
         "game will tell."
     )
-    after = steps_after(plan, [proof.save for proof in crossed.proofs])
+    after = steps_after(plan, [proof.save for proof in crossed.proofs], place)
     if after:
         out.print("\n" + heading("Now in the game"))
         out.print(steps(after), soft_wrap=True)

@@ -182,17 +182,20 @@ _TOLD = {
 def _print_related(opened: list[OpenBerth], related: list[Related]) -> None:
     first, second = (one.berth for one in opened)
     shown = table(escape(first.edition.title), "", escape(second.edition.title))
+    names = [{save.title.casefold() for save in side.listing.saves} for side in opened]
     for one in related:
         shown.add_row(
-            _cell(one.first, first), _TOLD[one.relation] if one.relation else "[dim]only here[/]",
-            _cell(one.second, second),
+            _cell(one.first, first, one.second, names[0]),
+            _TOLD[one.relation] if one.relation else "[dim]only here[/]",
+            _cell(one.second, second, one.first, names[1]),
         )  # fmt: skip
     console().print(heading("Compared"), shown, sep="\n")
 
 
-def _cell(save: Save | None, berth: Berth) -> str:
+def _cell(save: Save | None, berth: Berth, other: Save | None, names: set[str]) -> str:
     if save is None:
-        return "[dim]nothing like it[/]"
+        twin = other is not None and other.title.casefold() in names
+        return "[dim]another one of that name[/]" if twin else "[dim]nothing like it[/]"
     where = numbered(save.slot, berth.edition)
     return f"[save]{escape(save.title)}[/] ({where})\n[dim]{escape(facts_line(save))}[/]"
 
