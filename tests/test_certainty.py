@@ -119,7 +119,8 @@ def test_a_piece_is_verified_by_its_own_form(
     assert bool(told["world"]["by"]) is (level != "only read")
     if form == "noise":
         return
-    cut, other = right[: len(right) * 2 // 3], flipped(right, 4096 if form == "sqlite" else 0)
+    at = {"sqlite": 4096, "png": 17}.get(form, 0)  # within a part's data, so that its sum tells
+    cut, other = right[: len(right) * 2 // 3], flipped(right, at)
     for wrong in (cut,) if level == "opened" else (cut, other):
         told = bins(wrong, code=5 if stated else 0, **recipe)
         assert told["world"]["established"] == "only read", "what is broken is not verified"
@@ -146,6 +147,10 @@ def test_zeros_at_the_end_and_a_far_smaller_file_are_suspicious(
     assert not bins(noise + bytes(3000))["suspicious"]
     (told,) = bins(noise + bytes(5000))["world"]["suspicions"]
     assert "its last 5,000 bytes are zero" in told
+    (told,) = bins(noise * 30 + bytes(3 << 20))["world"]["suspicions"]
+    assert "its last 3,145,728 bytes are zero" in told
+    assert not bins(picture() + bytes(9000))["suspicious"], "what is verified is not suspected"
+    assert bins(noise)["world"]["established"] == "only read"
     for number in range(3):
         (tmp_path / f"bins/mine{number}").mkdir()
         (tmp_path / f"bins/mine{number}/world.bin").write_bytes(noise)

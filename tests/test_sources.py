@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 import zipfile
 from pathlib import Path
 
@@ -141,3 +142,21 @@ def test_what_stays_behind_is_named_every_time(den: Den, tmp_path: Path) -> None
     ):
         told = den.cferry(*command).out
         assert all(name in told for name in names), command
+
+
+def test_another_world_of_the_same_name_is_not_replaced_unasked(den: Den, tmp_path: Path) -> None:
+    for side, seed in (("a", 1), ("b", 2)):
+        world = tmp_path / side / "Moor"
+        world.mkdir(parents=True)
+        (world / "world.mt").write_text("gameid = minimal\n")
+        (world / "env_meta.txt").write_text("game_time = 900\nday_count = 3\nEnvArgsEnd\n")
+        (world / "map_meta.txt").write_text(f"seed = {seed}\n[end_of_params]\n")
+        with sqlite3.connect(world / "map.sqlite") as book:
+            book.execute("CREATE TABLE blocks (data BLOB)")
+        book.close()
+    one, other = f"minetest/server@{tmp_path}/a", f"minetest/server@{tmp_path}/b"
+    assert "nothing like it" not in den.cferry("slots", one, other).out
+    refused = den.cferry("cross", one, other, "--yes", "--replace", code=4).err
+    assert "of another story" in refused
+    den.cferry("cross", one, f"{other}:Moor", "--yes", "--replace")
+    assert "seed = 1" in (tmp_path / "b/Moor/map_meta.txt").read_text()
