@@ -8,7 +8,7 @@ import subprocess
 import sys
 from collections.abc import Sequence
 
-__all__ = ["command_again"]
+__all__ = ["after_dry_run", "command_again"]
 
 _HIDDEN = "--give"
 """Its values may be keys, which are not to be shown again."""
@@ -24,3 +24,10 @@ def command_again(*, add: Sequence[str] = (), drop: Sequence[str] = ()) -> str:
         return ""
     words = ["cferry", *words, *(word for word in add if word not in words)]
     return subprocess.list2cmdline(words) if os.name == "nt" else shlex.join(words)
+
+
+def after_dry_run(*add: str) -> str:
+    """Return what ends a dry run: that nothing was changed, and the line that does it."""
+    line = command_again(add=add, drop=["--dry-run"])
+    told = "This was a dry run: nothing was changed."
+    return f"{told}\nTo carry it out: {line}" if line else told

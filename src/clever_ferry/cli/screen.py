@@ -56,7 +56,7 @@ _THEME = Theme(
         "place": "cyan",
     }
 )
-_PIPE_WIDTH = 200
+_PIPE_WIDTH = 10_000
 FORMAT = 1
 """The version of what `--json` prints; docs/json.md states it."""
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 import click
 
+from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.certain import established_data, print_established, print_left_out
 from clever_ferry.cli.described import kept_data, snapshot_data
 from clever_ferry.cli.exits import DAMAGED
@@ -350,7 +351,7 @@ def prune(
     elif done:
         console().print(f"[good]✓[/] {size(plan.frees)} freed.")
     elif dry_run:
-        console().print("This was a dry run: nothing was changed.")
+        console().print(escape(after_dry_run("--yes")), soft_wrap=True)
 
 
 def _print_pruning(plan: Pruning) -> None:

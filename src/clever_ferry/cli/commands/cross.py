@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 import click
 from rich.console import Console
 
-from clever_ferry.cli.again import command_again
+from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.certain import established_data, print_established
 from clever_ferry.cli.described import plan_data, proof_data
 from clever_ferry.cli.exits import IN_PART
@@ -123,10 +123,7 @@ def command(
         if as_json:
             echo_json({"plan": plan_data(plan), "carried": False})
         else:
-            out.print("This was a dry run: nothing was changed.")
-            line = command_again(drop=["--dry-run"], add=_assent(plan))
-            if line:
-                out.print(f"To carry it out: {escape(line)}", soft_wrap=True)
+            out.print(escape(after_dry_run(*_assent(plan))), soft_wrap=True)
         return
     _agree(plan, yes=yes, replace=replace, ask=ask)
     with telling(as_json) as tell:

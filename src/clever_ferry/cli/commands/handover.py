@@ -7,6 +7,7 @@ from pathlib import Path
 
 import click
 
+from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.commands.cross import command as cross
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.here import can_ask, choose, ferry_here
@@ -123,7 +124,10 @@ def _hand_over(
             "file": str(output) if files else None, "crossing": crossing,
         })  # fmt: skip
     elif dry_run:
-        console().print("This was a dry run: nothing was changed.")
+        if output is None and not here:
+            console().print("This was a dry run: nothing was changed. Say -o FILE.zip to write it.")
+        else:
+            console().print(escape(after_dry_run("--yes")), soft_wrap=True)
     else:
         _print_done(planned, output if files else None, files, crossing)
 

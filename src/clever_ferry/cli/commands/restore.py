@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.described import kept_data, plan_data
 from clever_ferry.cli.here import can_ask, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, give_option, json_option
@@ -66,7 +67,8 @@ def command(
         if as_json:
             echo_json({**_data(plan), "restored": False})
         else:
-            console().print("This was a dry run: nothing was changed.")
+            assent = ["--yes", "--replace"] if plan.replaced else ["--yes"]
+            console().print(escape(after_dry_run(*assent)), soft_wrap=True)
         return
     _agree(plan, yes=yes, replace=replace, ask=can_ask() and not as_json and not yes)
     with telling(as_json) as tell:

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import NOTHING
 from clever_ferry.cli.here import can_ask, choose, ferry_here
@@ -72,7 +73,7 @@ def command(
         console().print(f"[good]✓[/] What was carried is in front again. To take that back: "
                         f"cferry undo {number}")  # fmt: skip
     elif wrong:
-        console().print("This was a dry run: nothing was changed.")
+        console().print(escape(after_dry_run("--yes")), soft_wrap=True)
     if not wrong:
         raise click.exceptions.Exit(NOTHING)
 

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.described import record_data
 from clever_ferry.cli.here import can_ask, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, json_option
@@ -47,7 +48,8 @@ def command(
         if as_json:
             echo_json({**record_data(plan.record), "undone": False, **_data(plan)})
         else:
-            out.print("This was a dry run: nothing was changed.")
+            assent = ["--yes", "--lose-later-play"] if plan.changed else ["--yes"]
+            out.print(escape(after_dry_run(*assent)), soft_wrap=True)
         return
     _agree(plan, yes=yes, lose=lose_later_play, ask=can_ask() and not as_json and not yes)
     with telling(as_json) as tell:
