@@ -1,3 +1,3 @@
-"""Clever Ferry: carries save games between editions, proves that they load, and can undo it."""
+"""Clever Ferry: carries save games between editions, reads back and compares, can undo it all."""
 
 __version__ = "0.1.0"

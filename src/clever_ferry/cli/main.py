@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gc
 import importlib
+import os
 import sys
 from collections.abc import Sequence
 
@@ -72,7 +73,7 @@ class _Lazy(click.Group):
 @click.group(
     cls=_Lazy,
     invoke_without_command=True,
-    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    context_settings={"help_option_names": ["-h", "--help"]},
     epilog="Saves are named GAME/EDITION, with :SLOT for some of them: saltglass/depot:2. "
     "Nothing is changed without being shown and asked first; see `cferry cross --help`.",
 )
@@ -101,6 +102,16 @@ def cferry(context: click.Context, computer: str | None) -> None:
         overview(context.obj)
 
 
+def _help_width() -> int:
+    """Return how wide help may be: as the terminal is, and 100 at the most."""
+    told = os.environ.get("COLUMNS", "")
+    try:
+        columns = int(told) if told.isdecimal() else os.get_terminal_size(1).columns
+    except (OSError, ValueError):
+        columns = 80
+    return max(min(columns, 100) - 2, 50)
+
+
 def run(arguments: Sequence[str] | None = None) -> None:
     """Run the program and end with its documented exit code."""
     gc.set_threshold(50_000, 20, 50)  # a short run makes many objects and frees few
@@ -108,6 +119,8 @@ def run(arguments: Sequence[str] | None = None) -> None:
         # A console that lacks a character shows another instead of ending the program.
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="replace")
+    # Stated here, as click would import what only help needs to find it out.
+    cferry.context_settings["terminal_width"] = _help_width()
     arguments = list(sys.argv[1:] if arguments is None else arguments)
     try:
         code = cferry.main(arguments, prog_name="cferry", standalone_mode=False)
