@@ -324,3 +324,16 @@ def test_a_cut_database_of_saves_is_no_smaller_one(den: Den, tmp_path: Path) -> 
     page[at // 4096 * 4096 : at // 4096 * 4096 + 4] = b"\xff\xff\xff\xff"
     path.write_bytes(page)
     den.cferry("check", f"bin/one@{path.parent}", code=5)
+
+
+def test_a_backup_says_verified_only_of_what_was_read_through_its_wrapping(den: Den) -> None:
+    """It did so of a world whose checksum nobody had reckoned."""
+    world = next(den.depot.glob("voyage-00-*")) / "world.sgw"
+    raw = bytearray(world.read_bytes())
+    raw[-1] ^= 1
+    world.write_bytes(raw)
+    (made,) = den.cferry("backup", "saltglass/depot:1", "--json").data
+    pieces = {one["piece"]: one for one in made["established"][0]["pieces"]}
+    assert pieces["world"]["faults"]
+    assert pieces["world"]["established"] == "only read"
+    assert "damaged, and kept as it is" in den.cferry("backup", "saltglass/depot", "--reread").out

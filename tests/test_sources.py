@@ -32,10 +32,24 @@ def test_a_worlds_folder_zipped_by_hand_is_a_source(den: Den, tmp_path: Path, st
             "studio": own.parents[3]}[strip]  # fmt: skip
     file = zipped(tmp_path / "my world.zip", own, base)
     assert "Reads as Saltglass, Cobalt Depot: 1 save" in den.cferry("look", file).out
-    den.cferry("cross", "--from-file", file, "saltglass/tern:5", "--yes")
+    told = den.cferry("cross", "--from-file", file, "saltglass/tern:5", "--yes").out
+    assert "1111" not in told, "what stands for a lost name is not shown"
     assert den.loads("tern", 5).startswith("Heron Point, day 57")
     den.cferry("cross", f"saltglass/depot@{file}", "saltglass/depot:6", "--yes")
     assert den.loads("depot", 6).startswith("Heron Point, day 57")
+
+
+def test_a_lost_name_is_asked_for_and_not_made_up(den: Den, tmp_path: Path) -> None:
+    den.recipe("pens", TREE.replace("shelf", "pens").replace('"text"', '"digits", length = 6')
+               .replace(", REST", "").replace(", OTHER", "").replace("pieces.rest", "#"))  # fmt: skip
+    (tmp_path / "own").mkdir()
+    (tmp_path / "own" / "world.bin").write_bytes(b"x")
+    (tmp_path / "two").mkdir()
+    route = ("cross", "--from-file", tmp_path / "own", f"pens/two@{tmp_path}/two", "--yes")
+    told = den.cferry(*route, code=4).err
+    assert "--give name=VALUE" in told
+    den.cferry(*route, "--give", "name=123456")
+    assert (tmp_path / "two/worlds/123456/w.bin").read_bytes() == b"x"
 
 
 def test_zips_that_do_not_call_themselves_one_set_are_each_for_themselves(

@@ -21,8 +21,19 @@ from clever_ferry.errors import (
 )
 from clever_ferry.visible import visible
 
-__all__ = ["DAMAGED", "IN_PART", "NOTHING", "REFUSED", "STOPPED", "WRONG_USE", "explain_exit"]
+__all__ = [
+    "DAMAGED",
+    "FORMAT",
+    "IN_PART",
+    "NOTHING",
+    "REFUSED",
+    "STOPPED",
+    "WRONG_USE",
+    "explain_exit",
+]
 
+FORMAT = 1
+"""The version of what `--json` prints; docs/json.md states it."""
 FAULT = 1
 WRONG_USE = 2
 NOTHING = 3
@@ -105,7 +116,7 @@ def _say(
             "code": code, "what": what, "details": list(details), "advice": advice,
             "again": list(again),
         }  # fmt: skip
-        click.echo(json.dumps({"format": 1, "error": told}, indent=2, ensure_ascii=False))
+        click.echo(json.dumps({"format": FORMAT, "error": told}, indent=2, ensure_ascii=False))
         return
     click.secho(visible(what), fg="red", bold=True, err=True)
     for line in details:

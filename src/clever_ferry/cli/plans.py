@@ -68,8 +68,9 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
     out.print(f"[save]{escape(move.save.title)}[/]")
     if move.renamed:
         out.print(f"  renamed   {counted(len(move.renamed), 'piece')}")
-        width = max(len(before) for before, _ in move.renamed)
-        for before, after in move.renamed:
+        renamed = [(plan.source.berth.shown(before), after) for before, after in move.renamed]
+        width = max(len(before) for before, _ in renamed)
+        for before, after in renamed:
             out.print(f"    {escape(before.ljust(width))} → {escape(after)}", soft_wrap=True)
     for change in move.changes:
         out.print(f"  {change.how:<9} {escape(change.field)} {escape(str(change.value))}"

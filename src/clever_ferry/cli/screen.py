@@ -19,6 +19,7 @@ from rich.table import Table
 from rich.text import Text
 from rich.theme import Theme
 
+from clever_ferry.cli.exits import FORMAT
 from clever_ferry.visible import visible
 
 if TYPE_CHECKING:
@@ -26,7 +27,6 @@ if TYPE_CHECKING:
     from clever_ferry.recipes import Edition
 
 __all__ = [
-    "FORMAT",
     "columns",
     "console",
     "counted",
@@ -57,8 +57,6 @@ _THEME = Theme(
     }
 )
 _PIPE_WIDTH = 10_000
-FORMAT = 1
-"""The version of what `--json` prints; docs/json.md states it."""
 
 
 def console(*, err: bool = False) -> Console:

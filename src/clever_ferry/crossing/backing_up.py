@@ -114,7 +114,7 @@ def back_up(
 
 
 def _examined(opened: OpenBerth, saves: Sequence[Save]) -> tuple[Examined, ...]:
-    """Establish what can be of saves; their pieces of no form are not read once more for it."""
+    """Establish what can be of saves; what has no wrapping is not read once more for it."""
     from clever_ferry.recipes.establishing import Examiner  # only what changed needs it
 
     berth = opened.berth
@@ -125,7 +125,7 @@ def _examined(opened: OpenBerth, saves: Sequence[Save]) -> tuple[Examined, ...]:
     found = []
     for save in saves:
         with suppress(KeyNeededError):  # it is kept as it is, whatever is in it
-            found.append(examiner.examine(save, whole=False))
+            found.append(examiner.examine(save, "wrapped"))
     return tuple(found)
 
 

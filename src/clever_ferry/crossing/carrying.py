@@ -153,7 +153,7 @@ def _examined(plan: Plan) -> tuple[Examined, ...]:
         source.berth.edition, source.contents, source.berth.fields, source.berth.files, known,
         source.listing.saves,
     )  # fmt: skip
-    found = tuple(examiner.examine(move.save, whole=False) for move in plan.moves)
+    found = tuple(examiner.examine(move.save, "none") for move in plan.moves)
     for one in found:
         if one.damage:
             raise DamagedError(

@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.crossing.handing_over import guests_of, host_of
 from clever_ferry.errors import FerryError, RefusedError
+from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.installed import installed_packs
 from clever_ferry.moving.names import folded
@@ -57,7 +58,7 @@ def refuse_other_host(saves: Sequence[Save], where: str, target: OpenBerth) -> N
             f"that {player} hosts.",
             details=(
                 "Hand it over first:",
-                f'  cferry handover "{where}:{save.title}" --to {player} -o {file}',
+                f"  cferry handover {address_of(where, save)} --to {player} -o {file}",
                 f"  cferry handover {target.berth.address} --take {file}",
             )
             if guest

@@ -110,6 +110,8 @@ def make_plan(
             f"{address_of(target.berth.address, already[0][1])}",
         )  # fmt: skip
     random = _ids(source, target)
+    made_up = source.berth.made_up
+    pairs = [(_only_known(save, made_up), goal) for save, goal in pairs] if made_up else pairs
     moves = [_move(save, goal, target, given, random, as_it_was) for save, goal in pairs]
     if not itself:
         refuse_same(source, target, moves)
@@ -176,6 +178,12 @@ def _like(piece: Piece, source: OpenBerth, target: OpenBerth) -> Piece | None:
         if own.role == piece.role and (each is None or own.fields.get(each) == piece.fields[each]):
             return own
     return None
+
+
+def _only_known(save: Save, made_up: Collection[str]) -> Save:
+    """Return a save without the parts of its name that nothing says, so that none is kept."""
+    fields = {name: value for name, value in save.fields.items() if name not in made_up}
+    return replace(save, fields=fields)
 
 
 def _own_slots(saves: Sequence[Save], target: OpenBerth) -> str | None:

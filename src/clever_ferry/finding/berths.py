@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from clever_ferry.layers.paths import FOLDER
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import folded
+from clever_ferry.tree import Beneath
 
 if TYPE_CHECKING:
     from clever_ferry.boxes import Contents
@@ -43,6 +44,8 @@ class Berth(Struct, frozen=True):
     """What stands behind its address where it is not on this computer: `@` and its harbour."""
     whose: str = ""
     """The account that its address must name, as others have one there, too."""
+    made_up: frozenset[str] = frozenset()
+    """Name fields that nothing says, and that only stand for the name of a folder that is lost."""
     above: int = 0
     """The length of its folder's path, as its own system spells it."""
     computer: Computer | None = None
@@ -92,6 +95,11 @@ class Berth(Struct, frozen=True):
     def fold(self) -> bool:
         """Whether upper and lower case are the same in its names."""
         return self.system != "linux"
+
+    def shown(self, path: str) -> str:
+        """Return an entry's name without folders that are not there."""
+        above = f"{self.within.above}/" if isinstance(self.within, Beneath) else ""
+        return path.removeprefix(above)
 
     def folded(self, name: str) -> str:
         """Return a name in the form in which names are compared here."""

@@ -185,16 +185,17 @@ def _as_if_beneath(
     That is what people zip by hand. The folder's name is lost then, or a zip's now; what it would
     say is filled in, and a crossing takes it from where the save goes.
     """
-    for above in _names_above(berth.edition, berth.root):
+    for above, made_up in _names_above(berth.edition, berth.root):
         files = Beneath(ground.files(path), above)
-        own = replace(berth, within=files, label=f"{berth.game.id}/{berth.edition.id}@{berth.root}")
+        label = f"{berth.game.id}/{berth.edition.id}@{berth.root}"
+        own = replace(berth, within=files, label=label, made_up=made_up)
         if _saves_by_name(own) and likely(own, given):
             return own
     return None
 
 
-def _names_above(edition: Edition, place: Path) -> Iterator[str]:
-    """Yield the folders that all of an edition's own pieces lie in, spelled out."""
+def _names_above(edition: Edition, place: Path) -> Iterator[tuple[str, frozenset[str]]]:
+    """Yield the folders that all of an edition's own pieces lie in, and the fields made up."""
     patterns = [
         file.patterns[0]
         for file in edition.files
@@ -210,7 +211,10 @@ def _names_above(edition: Edition, place: Path) -> Iterator[str]:
             told = segments[-1].match(place.stem, fold=True)
             known = {**values, **(told if isinstance(told, dict) else {})}
             with suppress(FerryError):
-                yield "/".join(segment.write(known) for segment in segments)
+                own = {name for segment in segments for name in segment.fields}
+                said = told if isinstance(told, dict) else {}
+                name = "/".join(segment.write(known) for segment in segments)
+                yield name, frozenset(own - said.keys())
 
 
 def find_loose(

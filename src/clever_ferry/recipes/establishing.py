@@ -9,7 +9,9 @@ all others) is a suspicion, and told as one.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property
 from statistics import median
+from typing import Literal
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -29,6 +31,8 @@ from clever_ferry.tree import Files
 
 __all__ = ["Established", "Examined", "Examiner"]
 
+Reading = Literal["all", "wrapped", "none"]
+"""What is read to its end in order to examine it."""
 _ZEROS, _SHARE = 4096, 16
 """Zeros at a file's end are suspicious from so many on, if they are a sixteenth of it or more."""
 _LIKES, _TENTH = 3, 10
@@ -59,15 +63,6 @@ class Examined(Struct, frozen=True):
         """What only looks wrong, by piece."""
         return tuple(f"{one.piece.entry}: {told}" for one in self.pieces for told in one.suspicions)
 
-    @property
-    def weakest(self) -> Level:
-        """The level that every piece has at least."""
-        return min((one.level for one in self.pieces), key=_rank, default="only read")
-
-
-def _rank(level: Level) -> int:
-    return ("only read", "opened", "verified").index(level)
-
 
 class Examiner:
     """Examines the saves of one berth."""
@@ -90,8 +85,9 @@ class Examiner:
             for piece in save.pieces:
                 self._sizes.setdefault(piece.role, []).append(piece.size or 0)
 
-    def container(self) -> tuple[Evidence | None, str]:
-        """Verify the box itself, where its kind can be; return that, and what is wrong."""
+    @cached_property
+    def _container(self) -> tuple[Evidence | None, str]:
+        """What verifying the box itself establishes, where its kind can be, and what is wrong."""
         if self._contents.inspect is None:
             return None, ""
         try:
@@ -99,25 +95,26 @@ class Examiner:
         except UNREADABLE as error:
             return None, error.what.rstrip(".")
 
-    def examine(self, save: Save, *, whole: bool = True) -> Examined:
-        """Return what is established of a save. Without `whole`, pieces of no form stay unread.
+    def examine(self, save: Save, reading: Reading = "all") -> Examined:
+        """Return what is established of a save.
 
-        Those are pieces whose payload is to be read to its end elsewhere, as when it is carried.
-        Raises KeyNeededError where a key is missing; and, without `whole`, where a file is gone or
-        changes at this moment.
+        `reading` says what is read to its end for it: `all` pieces; those that are `wrapped` or
+        checked by their box, where the files themselves are read elsewhere, as for a backup; or
+        `none`, where all payloads are, as when they are carried. Raises KeyNeededError where a key
+        is missing; and, but for `all`, where a file is gone or changes at this moment.
         """
-        own, broken = self.container()
+        own, broken = self._container
         pieces, unlike, damage = [], list[str](), [broken] if broken else []
         for piece in save.pieces:
             unlike += self._edition.unlike(piece, save, self._fields)
-            found = self._established(piece, save, whole, own)
+            found = self._established(piece, save, reading, own)
             pieces.append(found)
             damage += [f"{piece.entry}: {fault}" for fault in found.faults]
         kept = replace(save, problems=tuple(dict.fromkeys([*save.problems, *unlike, *damage])))
         return Examined(kept, tuple(pieces), tuple(dict.fromkeys(damage)))
 
     def _established(
-        self, piece: Piece, save: Save, whole: bool, own: Evidence | None
+        self, piece: Piece, save: Save, reading: Reading, own: Evidence | None
     ) -> Established:
         if piece.problem:
             return Established(piece, "only read", "")
@@ -127,13 +124,13 @@ class Examiner:
         faults: list[str] = []
         suspicions: list[str] = []
         try:
-            evidence += self._through(piece, save, whole, faults, suspicions)
+            evidence += self._through(piece, save, reading, faults, suspicions)
         except KeyNeededError:
             raise
         except UnsupportedError as error:
             suspicions.append(f"it could only be read, not opened: {error.what.rstrip('.')}")
         except UNREADABLE as error:
-            if not (whole or isinstance(error, DamagedError)):
+            if not (reading == "all" or isinstance(error, DamagedError)):
                 raise  # it is gone, or changes at this moment
             faults.append(error.what.rstrip("."))
         except OSError as error:
@@ -143,7 +140,7 @@ class Examiner:
         return Established(piece, best.level, best.by, tuple(faults), tuple(suspicions))
 
     def _through(
-        self, piece: Piece, save: Save, whole: bool, faults: list[str], suspicions: list[str]
+        self, piece: Piece, save: Save, reading: Reading, faults: list[str], suspicions: list[str]
     ) -> list[Evidence]:
         """Read a piece through all that wraps it; return what that establishes."""
         edition, file = self._edition, self._edition.file_of(piece.role)
@@ -153,7 +150,8 @@ class Examiner:
             found += file.chain.peel(piece.wrapped, self._given).evidence
         payload, inner = edition.reader.inside(piece, self._given)
         end = _End()
-        if whole or opens:
+        wrapped = bool(found) or piece.entry in self._checked
+        if opens or reading == "all" or (reading == "wrapped" and wrapped):
             for chunk in payload.chunks():
                 end.take(chunk)
         evidence = [one() for one in (*found, *inner)]
