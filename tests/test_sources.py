@@ -40,12 +40,13 @@ def test_a_worlds_folder_zipped_by_hand_is_a_source(den: Den, tmp_path: Path, st
 
 
 def test_a_lost_name_is_asked_for_and_not_made_up(den: Den, tmp_path: Path) -> None:
-    den.recipe("pens", TREE.replace("shelf", "pens").replace('"text"', '"digits", length = 6')
-               .replace(", REST", "").replace(", OTHER", "").replace("pieces.rest", "#"))  # fmt: skip
-    (tmp_path / "own").mkdir()
-    (tmp_path / "own" / "world.bin").write_bytes(b"x")
+    text = TREE.replace("shelf", "pens").replace('"text"', '"digits", length = 6')
+    text = text.replace(", REST", "").replace(", OTHER", "").replace("pieces.rest", "#")
+    den.recipe("pens", text)
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "world.bin").write_bytes(b"x")
     (tmp_path / "two").mkdir()
-    route = ("cross", "--from-file", tmp_path / "own", f"pens/two@{tmp_path}/two", "--yes")
+    route = ("cross", "--from-file", tmp_path / "mine", f"pens/two@{tmp_path}/two", "--yes")
     told = den.cferry(*route, code=4).err
     assert "--give name=VALUE" in told
     den.cferry(*route, "--give", "name=123456")
