@@ -107,7 +107,7 @@ def test_no_title_stands_in_the_code() -> None:
 
 def test_help_imports_click_alone() -> None:
     code = (
-        "import sys\nfrom clever_ferry.cli.main import run\n"
+        "import sys\nfrom clever_ferry.cli.start import run\n"
         "try:\n    run(['--help'])\nexcept SystemExit:\n    pass\n"
         "print([m for m in ('rich', 'msgspec', 'sqlite3', 'zstandard', 'tomllib') "
         "if m in sys.modules])"

@@ -52,7 +52,7 @@ def test_a_no_changes_nothing(den: Den) -> None:
     before = state(den.top)
     code, shown = at_terminal(den, "cross", "saltglass/tern:2", "saltglass/depot:1", answers=["n"])
     assert code == 130
-    assert "nothing was changed" in shown
+    assert "No save was changed" in shown
     assert state(den.top) == before
 
 

@@ -43,7 +43,7 @@ def test_a_fault_that_nobody_foresaw_is_told_without_a_traceback(
         "import clever_ferry.recipes.facts as f\n"
         "def read(*a, **k): raise ZeroDivisionError('oh')\n"
         "f.FactReader.read = read\n"
-        "from clever_ferry.cli.main import run\nrun()\n"
+        "from clever_ferry.cli.start import run\nrun()\n"
     )
     script = den.top / "broken.py"
     script.write_text(broken, "utf-8")

@@ -1,6 +1,6 @@
 """Lets `python -m clever_ferry` do what `cferry` does."""
 
-from clever_ferry.cli.main import run
+from clever_ferry.cli.start import run
 
 if __name__ == "__main__":
     run()

@@ -9,6 +9,7 @@ print(ferry.carry_out(plan).number)
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -49,7 +50,7 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.crossing.backing_up import BackedUp
     from clever_ferry.crossing.carrying import Crossed
     from clever_ferry.crossing.plan import Plan
-    from clever_ferry.crossing.recovering import Recovered
+    from clever_ferry.crossing.settling import Recovered
     from clever_ferry.crossing.tidying import Hidden, Tidied
     from clever_ferry.crossing.undoing import Undoing
     from clever_ferry.handovers import Handover
@@ -266,6 +267,8 @@ class Ferry:
                 )
             from_berth = self.berth(start, from_account, "--from-account")
         to_berth = self.berth(goal, to_account, "--to-account", writing=True)
+        for berth in (from_berth, to_berth):
+            self._refuse_half(berth)
         plan = make_plan(
             open_berth(from_berth, given=given),
             open_berth(to_berth, given=given),
@@ -300,6 +303,11 @@ class Ferry:
         if berth is not None and not game_closed:
             refuse_busy(signs_of(self.computer, berth))
 
+    def _refuse_half(self, berth: Berth) -> None:
+        """Refuse where a change was cut short and not set right: what is there may be half."""
+        if berth.within is None:
+            self.keeps.refuse_half(berth.root)
+
     def pairs(
         self,
         first: str,
@@ -333,7 +341,9 @@ class Ferry:
         from clever_ferry.checking import check
 
         address = parse_address(where)
-        return check(open_berth(self.berth(address, account), given=given), address.slots, given)
+        berth = self.berth(address, account)
+        self._refuse_half(berth)
+        return check(open_berth(berth, given=given), address.slots, given)
 
     # Worlds that friends share, and what games write in front -------------------------------
 
@@ -375,7 +385,9 @@ class Ferry:
         self, where: str, account: str | None, given: Mapping[str, str] | None
     ) -> OpenBerth:
         address = parse_address(where)
-        opened = open_berth(self.berth(address, account, writing=True), given=given)
+        berth = self.berth(address, account, writing=True)
+        self._refuse_half(berth)
+        opened = open_berth(berth, given=given)
         return _only(opened, select(opened.listing.saves, address.slots, opened.berth.address))
 
     def plan_undo(self, number: int | None = None) -> Undoing:
@@ -404,6 +416,12 @@ class Ferry:
         from clever_ferry.crossing.recovering import recover
 
         return recover(self.keeps)
+
+    def give_up(self, number: int) -> str:
+        """Close a change that was cut short and can't be set right; return its folder."""
+        from clever_ferry.crossing.settling import give_up
+
+        return give_up(self.keeps, number, time.time_ns).root
 
     # Backups -----------------------------------------------------------------------------
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import os
 
 import click
 
@@ -26,6 +25,7 @@ __all__ = [
     "FORMAT",
     "IN_PART",
     "NOTHING",
+    "READER_GONE",
     "REFUSED",
     "STOPPED",
     "WRONG_USE",
@@ -44,6 +44,7 @@ PUT_BACK = 7
 IN_PART = 8
 HALF_DONE = 9
 STOPPED = 130
+READER_GONE = 141
 
 _CODES: tuple[tuple[type[FerryError], int], ...] = (
     (WrongUseError, WRONG_USE),
@@ -57,13 +58,15 @@ _CODES: tuple[tuple[type[FerryError], int], ...] = (
 )
 
 
-def explain_exit(error: Exception, *, as_json: bool) -> int:
+def explain_exit(error: BaseException, *, as_json: bool) -> int:
     """Say what went wrong on standard error (as JSON on standard output) and return the code."""
     match error:
         case click.exceptions.Exit():
             return error.exit_code
-        case click.Abort():
-            click.echo("\nStopped; nothing was changed.", err=True)
+        case click.Abort() | KeyboardInterrupt():
+            from clever_ferry.cli.here import told_after_stop
+
+            click.echo(f"\nStopped. {told_after_stop()}", err=True)
             return STOPPED
         case FerryError():
             code = next(code for kind, code in _CODES if isinstance(error, kind))
@@ -76,7 +79,7 @@ def explain_exit(error: Exception, *, as_json: bool) -> int:
             _say(error.format_message(), (), "", WRONG_USE, as_json)
             return WRONG_USE
         case BrokenPipeError():
-            os._exit(0)
+            return READER_GONE
         case OSError():
             where = f": {error.filename}" if error.filename else ""
             _say(f"The system says: {error.strerror or error}{where}", (), "", FAULT, as_json)
@@ -86,7 +89,7 @@ def explain_exit(error: Exception, *, as_json: bool) -> int:
             return FAULT
 
 
-def _unforeseen(error: Exception) -> tuple[str, tuple[str, ...], str]:
+def _unforeseen(error: BaseException) -> tuple[str, tuple[str, ...], str]:
     """Return what is said of a fault that nobody has foreseen: never a traceback."""
     import traceback
 

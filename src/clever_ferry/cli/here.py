@@ -12,7 +12,7 @@ from typing import TypeVar
 import click
 
 from clever_ferry.api import Ferry, open_ferry
-from clever_ferry.errors import ChoiceNeededError
+from clever_ferry.errors import ChoiceNeededError, FerryError
 
 __all__ = ["can_ask", "choose", "ferry_here", "told_after_fault"]
 
@@ -26,7 +26,7 @@ def ferry_here(computer: Path | None) -> Ferry:
     ferry = open_ferry(computer)
     _begun[:] = [(ferry, time.time_ns())]
     for one in ferry.recover():
-        what = one.what[0].upper() + one.what[1:]
+        what = _upper(one.what)
         if one.trouble:
             told, style = f"{what} was cut short and can't be set right yet: {one.trouble}", "red"
         elif one.finished:
@@ -40,19 +40,36 @@ def ferry_here(computer: Path | None) -> Ferry:
     return ferry
 
 
+def told_after_stop() -> str:
+    """Say what became of the saves in this run, by the records."""
+    told = "No save was changed."
+    for ferry, begun in _begun:
+        try:
+            if ferry.keeps.half_way():
+                told = (
+                    "A change was under way. The next cferry command sets that right before "
+                    "anything else; don't start the game until then."
+                )
+                continue
+            ended = next((one for one in ferry.log() if (one.ended or 0) >= begun), None)
+        except (FerryError, OSError):
+            told = "`cferry log` says what was changed, if anything was."
+            continue
+        if ended is not None and ended.state == "proved":
+            told = f"{_upper(ended.what)} was done before that: `cferry undo {ended.number}` "
+            told += "takes it back."
+        elif ended is not None and ended.state == "undone":
+            told = f"{_upper(ended.what)} was undone before that."
+        elif ended is not None and ended.state == "put back":
+            told = f"{_upper(ended.what)} was not done: its target is as it was before."
+    return told
+
+
 def told_after_fault(details: str) -> tuple[str, Path | None]:
     """Keep the details of an unforeseen fault; say what became of the saves, and where they are."""
-    told, folder = "No save was changed.", Path(tempfile.gettempdir())
-    for ferry, begun in _begun:
+    told, folder = told_after_stop(), Path(tempfile.gettempdir())
+    for ferry, _ in _begun:
         folder = ferry.keeps.folder / "faults"
-        ended = [one for one in ferry.keeps.logbook.records() if (one.ended or 0) >= begun]
-        if ferry.keeps.half_way():
-            told = (
-                "A change was under way. The next cferry command sets that right before anything "
-                "else; don't start the game until then."
-            )
-        elif ended:
-            told = f"Before that, {ended[0].what} had ended, and `cferry log` tells of it."
     try:
         folder.mkdir(parents=True, exist_ok=True)
         file = folder / time.strftime("%Y%m%d-%H%M%S.txt", time.gmtime())
@@ -60,6 +77,10 @@ def told_after_fault(details: str) -> tuple[str, Path | None]:
     except OSError:
         return told, None
     return told, file
+
+
+def _upper(text: str) -> str:
+    return text[0].upper() + text[1:]
 
 
 def can_ask() -> bool:

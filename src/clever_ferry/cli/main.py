@@ -6,13 +6,12 @@ import gc
 import importlib
 import os
 import sys
-from collections.abc import Sequence
 
 import click
 
 from clever_ferry import __version__
 
-__all__ = ["cferry", "run"]
+__all__ = ["cferry", "main"]
 
 _COMMANDS = {
     "look": "Show which games' saves are on this computer.",
@@ -112,8 +111,8 @@ def _help_width() -> int:
     return max(min(columns, 100) - 2, 50)
 
 
-def run(arguments: Sequence[str] | None = None) -> None:
-    """Run the program and end with its documented exit code."""
+def main(arguments: list[str]) -> int:
+    """Run a command and return its documented exit code; what went wrong is said."""
     gc.set_threshold(50_000, 20, 50)  # a short run makes many objects and frees few
     for stream in (sys.stdout, sys.stderr):
         # A console that lacks a character shows another instead of ending the program.
@@ -121,14 +120,13 @@ def run(arguments: Sequence[str] | None = None) -> None:
             stream.reconfigure(errors="replace")
     # Stated here, as click would import what only help needs to find it out.
     cferry.context_settings["terminal_width"] = _help_width()
-    arguments = list(sys.argv[1:] if arguments is None else arguments)
+    as_json = "--json" in arguments
     try:
         code = cferry.main(arguments, prog_name="cferry", standalone_mode=False)
-    except Exception as error:
+    except SystemExit as ended:  # rich ends so where nobody reads on
+        return ended.code if isinstance(ended.code, int) and ended.code != 1 else 141
+    except (Exception, KeyboardInterrupt) as error:
         from clever_ferry.cli.exits import explain_exit
 
-        code = explain_exit(error, as_json="--json" in arguments)
-    except KeyboardInterrupt:
-        click.echo("\nStopped. What was begun is put back.", err=True)
-        code = 130
-    sys.exit(code if isinstance(code, int) else 0)
+        return explain_exit(error, as_json=as_json)
+    return code if isinstance(code, int) else 0

@@ -39,6 +39,8 @@ class Crossed:
     """How many bytes of the target were backed up."""
     examined: tuple[Examined, ...]
     """What was established of the source's saves, in the order of the plan's moves."""
+    unkept: tuple[str, ...] = ()
+    """Attributes of replaced files that the new ones could not be given, in words."""
 
 
 def carry_out(
@@ -71,24 +73,24 @@ def _recorded(
 ) -> Crossed:  # fmt: skip
     target = plan.target.berth
     making = Making(started, os.urandom)
-    with recorded(keeps, token, started, _story(plan), clock) as line:
+    story = _story(plan)
+    with recorded(keeps, token, started, story, clock) as number:
         aim = Aim(
-            target.folder, f"crossing {line.number}", line.number, "proved", "put back",
+            target.folder, f"crossing {number}", number, "proved", "put back",
             Reason(
                 token, "crossing", started,
                 f"before {plan.source.berth.address} to {target.address}",
                 target.about, tuple(kept_save(save) for save in plan.replaced),
             ),
             likely=tuple(path for save in plan.replaced for path in save.files),
-            adding=plan.size,
+            adding=plan.size, story=story,
         )  # fmt: skip
 
         def settle(made: Changed) -> Crossed:
             proofs = _prove(plan, progress)
-            line.proved(made)
-            return Crossed(line.number, tuple(proofs), token, made.before.size, examined)
+            return Crossed(number, tuple(proofs), token, made.before.size, examined, made.unkept)
 
-        return change(aim, keeps, lambda: _outputs(plan, making), settle, progress)
+        return change(aim, keeps, lambda: _outputs(plan, making), settle, progress, clock)
 
 
 def _outputs(plan: Plan, making: Making) -> Iterator[Output]:

@@ -59,6 +59,9 @@ def put_back(
         with Replacement(files, token, announce=announce) as change:
             for output in returning(locker, snapshot, files):
                 change.stage(output)
+            change.settle()
+            if change.failing:
+                raise OSError(None, "; ".join(change.unkept))
             change.commit()
     return_folders(snapshot, anchor, anchor_stamp)
 
@@ -72,7 +75,7 @@ def refuse_gone(anchor: Path) -> None:
         raise NotFoundError(
             f"The folder {anchor} is not there.",
             advice="If it is on a drive, plug that in, then run any cferry command. If it is gone "
-            "for good, empty the folder `journal` beside the logbook.",
+            "for good: cferry log --give-up NUMBER, with the number of that change.",
         )
 
 

@@ -14,7 +14,7 @@ from clever_ferry.crossing.guarding import await_quiet, left_by_us, refuse_chang
 from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.crossing.putting_back import return_folders, returning
 from clever_ferry.crossing.recording import recorded, save_story
-from clever_ferry.crossing.undoing import unlike
+from clever_ferry.crossing.undoing import attributes_at, unlike
 from clever_ferry.errors import DamagedError, NotFoundError, NotProvenError, RefusedError
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
@@ -68,6 +68,7 @@ def plan_restore(keeps: Keeps, snapshot: Snapshot, now: OpenBerth | None) -> Res
         if (info := files.info(kept.path)) is None
         or (info.size, info.stamp) != (kept.size, kept.stamp)
         or digest_of(files.payload(kept.path)) != kept.digest
+        or attributes_at(files, kept.path) != kept.attributes
     )
     goes = [path for path in snapshot.absent if files.find(path) is not None]
     replaced: list[KeptSave] = []
@@ -138,32 +139,32 @@ def restore(
         keeps.journal.refuse_open(plan.root)
         await_quiet(files, plan.comes + plan.goes, left_by_us(keeps, plan.root))
         refuse_changed(changed={path: files.info(path) for path in plan.seen} != plan.seen)
-        with recorded(keeps, token, made, _story(plan, keeps), clock) as line:
+        story = _story(plan, keeps)
+        with recorded(keeps, token, made, story, clock) as number:
             aim = Aim(
-                files, f"restore {line.number}", line.number, "proved", "put back",
+                files, f"restore {number}", number, "proved", "put back",
                 Reason(token, "restore", made, f"before restoring {snapshot.id}", snapshot.about,
                        plan.replaced),
-                likely=plan.comes + plan.goes, adding=snapshot.size,
+                likely=plan.comes + plan.goes, adding=snapshot.size, story=story, exact=True,
                 extra=tuple(one.path for one in snapshot.folders),
             )  # fmt: skip
 
             def settle(done: Changed) -> Restored:
                 return_folders(snapshot, done.anchor, done.anchor_stamp)
-                if faults := unlike(snapshot, files):
+                if faults := unlike(snapshot, files, done.excused):
                     raise NotProvenError(
                         "The folder does not read back as it should, so it was put back.",
                         details=tuple(f"  {path}" for path in faults),
                         advice="Close the game and its store's program, then try again.",
                     )
-                line.proved(done)
-                return Restored(line.number, done.before)
+                return Restored(number, done.before)
 
             def outputs() -> Iterator[Output]:
                 yield from returning(keeps.locker, snapshot, files)
                 for path in plan.goes:
                     yield Output(path, None, made, tidy=True)
 
-            return change(aim, keeps, outputs, settle, progress)
+            return change(aim, keeps, outputs, settle, progress, clock)
 
 
 def _story(plan: Restoring, keeps: Keeps) -> dict[str, Any]:

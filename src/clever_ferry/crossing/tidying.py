@@ -120,12 +120,13 @@ def tidy(
         await_quiet(berth.files, opened.contents.files, left_by_us(keeps, berth.root))
         now = open_berth(berth, facts=False, keyless=True).contents
         refuse_changed(changed=_state(now.entries) != _state(opened.contents.entries))
-        with recorded(keeps, token, started, _story(opened, hidden), clock) as line:
+        story = _story(opened, hidden)
+        with recorded(keeps, token, started, story, clock) as number:
             aim = Aim(
-                berth.folder, f"tidying {line.number}", line.number, "proved", "put back",
+                berth.folder, f"tidying {number}", number, "proved", "put back",
                 Reason(token, "crossing", started, f"before tidying {berth.address}", berth.about,
                        tuple(kept_save(save) for save in goes)),
-                likely=going,
+                likely=going, story=story,
             )  # fmt: skip
 
             def outputs() -> Iterator[Output]:
@@ -140,10 +141,9 @@ def tidy(
                         "What was carried does not come to the front, so it was put back.",
                         advice="Close the game and its store's program, then try again.",
                     )
-                line.proved(made)
-                return Tidied(line.number, token)
+                return Tidied(number, token)
 
-            return change(aim, keeps, outputs, settle, progress)
+            return change(aim, keeps, outputs, settle, progress, clock)
 
 
 def _state(entries: tuple[Any, ...]) -> list[tuple[str, int | None, int | None]]:

@@ -25,8 +25,9 @@ from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.logbook import Logbook, Record
 from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.system import Attributes, attributes_of, same_time
 
-__all__ = ["Undoing", "plan_undo", "undo", "unlike"]
+__all__ = ["Undoing", "attributes_at", "plan_undo", "undo", "unlike"]
 
 
 @dataclass(frozen=True)
@@ -162,22 +163,22 @@ def undo(
             likely=tuple(kept.path for kept in snapshot.files),
             adding=snapshot.size,
             extra=tuple(one.path for one in snapshot.folders) + snapshot.absent_folders,
+            exact=True,
         )  # fmt: skip
 
         def settle(done: Changed) -> Snapshot:
             anchor, stamp = record.story["anchor"], record.story["anchor_stamp"]
             return_folders(snapshot, Path(anchor), stamp)
-            if faults := unlike(snapshot, files):
+            if faults := unlike(snapshot, files, done.excused):
                 raise NotProvenError(
                     "The target does not read back as it should, so nothing was undone.",
                     details=tuple(f"  {path}" for path in faults),
                     advice="Close the game and its store's program, then try again.",
                 )
-            keeps.logbook.turn(record.number, "undone", ended=clock())
             return done.before
 
         return change(
-            aim, keeps, lambda: returning(keeps.locker, snapshot, files), settle, progress
+            aim, keeps, lambda: returning(keeps.locker, snapshot, files), settle, progress, clock
         )
 
 
@@ -192,13 +193,26 @@ def _without_remade(snapshot: Snapshot, record: Record, files: FolderFiles) -> S
     return replace(snapshot, files=kept, absent=(*snapshot.absent, *sorted(remade)))
 
 
-def unlike(snapshot: Snapshot, files: FolderFiles) -> list[str]:
-    """Return the paths that do not read back as a snapshot says."""
+def unlike(
+    snapshot: Snapshot, files: FolderFiles, excused: frozenset[str] = frozenset()
+) -> list[str]:
+    """Return the paths that do not read back as a snapshot says: bytes, times, attributes.
+
+    Attributes of `excused` files are passed over: nobody could give them here.
+    """
     faults = [
         kept.path
         for kept in snapshot.files
         if (info := files.info(kept.path)) is None
         or info.size != kept.size
+        or not same_time(info.stamp, kept.stamp)
         or digest_of(files.payload(kept.path)) != kept.digest
+        or (kept.path not in excused and attributes_at(files, kept.path) != kept.attributes)
     ]
     return faults + [path for path in snapshot.absent if files.find(path) is not None]
+
+
+def attributes_at(files: FolderFiles, path: str) -> Attributes | None:
+    """Return the attributes of a file, None where it is not there."""
+    real = files.find(path)
+    return attributes_of(real) if real is not None else None

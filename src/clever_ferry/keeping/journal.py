@@ -7,23 +7,29 @@ but the locker.
 
 from __future__ import annotations
 
-import json
+from contextlib import suppress
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Annotated, Any, Literal
 
-from msgspec import Struct
+from msgspec import Meta, Struct, convert, json
 from msgspec.structs import asdict, replace
 
-from clever_ferry.errors import DamagedError, RefusedError
+from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
+from clever_ferry.keeping.logbook import State
 from clever_ferry.moving import disk
-
-if TYPE_CHECKING:
-    from clever_ferry.keeping.logbook import State
+from clever_ferry.moving.presence import same_place
 
 __all__ = ["Entry", "Journal", "Phase"]
 
-Phase = Literal["staging", "replacing"]
-"""Until all is staged and backed up, nothing of the target has changed; then it may have."""
+Phase = Literal["staging", "replacing", "putting back", "put back", "done"]
+"""How far a change is, which is for its journal's entry alone to say.
+
+Until all is `staging` and backed up, nothing of the target has changed; then it may have. `done`
+and `put back` are written once the target is so for good, and only the other records are to
+follow; `putting back` is written before its first step, and no later start may end otherwise.
+"""
+_MOST = 256 << 20
+_Time = Annotated[int, Meta(ge=-(1 << 63), le=(1 << 63) - 1)]
 
 
 class Entry(Struct, frozen=True):
@@ -32,7 +38,7 @@ class Entry(Struct, frozen=True):
     id: str
     what: str
     """In words, such as `crossing 4` or `undoing crossing 4`."""
-    number: int
+    number: Annotated[int, Meta(ge=0)]
     """The logbook's number of the crossing or restore that it belongs to."""
     done: State
     """The state that the logbook gives to the number once the change is done for good."""
@@ -41,10 +47,14 @@ class Entry(Struct, frozen=True):
     root: str
     anchor: str
     """The folder that was there before: the root, or one above it."""
-    anchor_stamp: int
-    stages: tuple[tuple[str, int], ...] = ()
+    anchor_stamp: _Time
+    stages: tuple[tuple[str, _Time], ...] = ()
     """Folders that have a staging folder in them, and their time stamps before."""
     phase: Phase = "staging"
+    ended: _Time | None = None
+    """When the change was done or taken back, in ns since 1970."""
+    story: dict[str, Any] | None = None
+    """What the logbook is to tell of it then, where that differs from what it tells already."""
 
 
 class Journal(Struct, frozen=True):
@@ -57,14 +67,22 @@ class Journal(Struct, frozen=True):
         if not self.folder.is_dir():
             disk.make_folder(self.folder)
             disk.sync_folder(self.folder.parent)
-        data = {"journal": 1, **asdict(entry), "stages": list(entry.stages)}
-        disk.write_synced(self._file(entry.id), json.dumps(data).encode())
+        disk.write_synced(self._file(entry.id), json.encode({"journal": 1, **asdict(entry)}))
 
     def staging_at(self, entry: Entry, place: Path, stamp: int) -> Entry:
         """Write down that files are staged at one more place."""
         if any(known == str(place) for known, _ in entry.stages):
             return entry
         entry = replace(entry, stages=(*entry.stages, (str(place), stamp)))
+        self.write(entry)
+        return entry
+
+    def turn(
+        self, entry: Entry, phase: Phase, ended: int | None = None,
+        story: dict[str, Any] | None = None,
+    ) -> Entry:  # fmt: skip
+        """Write down that a change is one phase further."""
+        entry = replace(entry, phase=phase, ended=ended, story=story)
         self.write(entry)
         return entry
 
@@ -84,34 +102,63 @@ class Journal(Struct, frozen=True):
         return self._file(ident).exists()
 
     def read(self, ident: str) -> Entry | None:
-        """Return an entry, None where it is gone by now; raises DamagedError where it is unread."""
+        """Return an entry, None where it is gone by now.
+
+        Raises UnsupportedError where a newer program has written it, DamagedError where it is
+        not as any has.
+        """
+        file = self._file(ident)
         try:
-            data: dict[str, Any] = json.loads(self._file(ident).read_bytes())
-            data.pop("journal")
-            stages = tuple((str(place), int(stamp)) for place, stamp in data["stages"])
-            return Entry(**{**data, "stages": stages})
+            data = json.decode(disk.read_whole(file, _MOST), type=dict[str, Any])
+            version = data.pop("journal", None)
+            if isinstance(version, int) and version > 1:
+                raise UnsupportedError(
+                    f"A newer cferry has a change under way: {file}",
+                    details=(f"Folder: {data.get('root', 'not told')}",),
+                    advice="Run any command of that newer cferry: it sets this right. Until then "
+                    "nothing is changed there.",
+                )
+            if version != 1 or data.get("id") != ident:
+                raise ValueError("it is not of that name and kind")
+            return convert(data, Entry)
         except FileNotFoundError:
             return None
-        except (OSError, ValueError, TypeError, KeyError) as error:
-            raise DamagedError(
-                f"The journal {self._file(ident)} can't be read: {error}.",
-                advice="It says what an interrupted crossing was about to change. `cferry backup "
-                "list` shows the backup made before it, and `cferry restore` brings that back; "
-                "then remove the file.",
-            ) from None
+        except (OSError, ValueError, RecursionError) as error:
+            told = error.strerror if isinstance(error, OSError) else str(error)
+            raise DamagedError(f"The journal's entry {file} can't be read: {told}.") from None
+
+    def set_aside(self, ident: str) -> Path:
+        """Move an entry that can't be read out of the way; return where it is kept."""
+        kept = self.folder / "unread" / f"{ident}.json"
+        disk.make_folder(kept.parent)
+        disk.rename(self._file(ident), kept)
+        disk.sync_folder(self.folder)
+        return kept
+
+    def open_at(self, root: Path) -> Entry | None:
+        """Return the change of a folder that is under way, under whatever name it is reached.
+
+        Entries that can't be read are passed over: a start has said already what became of them.
+        """
+        for ident in self.open():
+            with suppress(DamagedError):
+                entry = self.read(ident)
+                if entry is not None and same_place(Path(entry.root), root):
+                    return entry
+        return None
 
     def refuse_open(self, root: Path) -> None:
         """Raise RefusedError where a change of this folder was interrupted and not set right."""
-        for ident in self.open():
-            entry = self.read(ident)
-            if entry is not None and entry.root == str(root):
-                raise RefusedError(
-                    f"An earlier change there ({entry.what}) was cut short and could not be "
-                    "taken back yet.",
-                    details=(f"Folder: {root}",),
-                    advice="See that the folder may be written to and that its disk has room; "
-                    "any cferry command then takes it back first.",
-                )
+        entry = self.open_at(root)
+        if entry is not None:
+            raise RefusedError(
+                f"An earlier change there ({entry.what}) was cut short and could not be "
+                "set right yet, so what is there may be half.",
+                details=(f"Folder: {root}",),
+                advice="See that the folder may be written to and that its disk has room; "
+                f"any cferry command then sets it right first. If that can't be: cferry log "
+                f"--give-up {entry.number}",
+            )
 
     def _file(self, ident: str) -> Path:
         return self.folder / f"{ident}.json"

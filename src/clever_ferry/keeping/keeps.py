@@ -14,6 +14,7 @@ from clever_ferry.keeping.journal import Journal
 from clever_ferry.keeping.logbook import Logbook
 from clever_ferry.keeping.mark import Mark
 from clever_ferry.keeping.readings import Readings
+from clever_ferry.moving.presence import identity
 from clever_ferry.moving.system import WriteLock
 
 if TYPE_CHECKING:
@@ -47,10 +48,15 @@ class Keeps:
             return bool(self.journal.open() or self.logbook.begun())
         return bool(self.journal.open())
 
+    def refuse_half(self, root: Path) -> None:
+        """Raise RefusedError where a change of a folder is under way, or was cut short."""
+        if self.journal.open_at(root) is not None:
+            with self.lock(root, "looking"):  # refused where another is at work there
+                self.journal.refuse_open(root)
+
     def lock(self, root: Path, what: str) -> WriteLock:
         """Return the lock of a folder of saves, under whatever name one reaches it."""
         import hashlib
 
-        real = os.path.normcase(os.path.realpath(root))
-        name = hashlib.blake2b(os.fsencode(real), digest_size=12).hexdigest()
+        name = hashlib.blake2b(os.fsencode(identity(root)), digest_size=12).hexdigest()
         return WriteLock(self.folder / "locks" / f"{name}.lock", what)

@@ -174,6 +174,10 @@ class Snapshots:
         names = (path.name for path in self.folder.iterdir())
         return sorted(n[:-5] for n in names if n.endswith(".json") and _IDENT.fullmatch(n[:-5]))
 
+    def has(self, ident: str) -> bool:
+        """Tell whether a snapshot of that id is there, whether or not it can be read."""
+        return (self.folder / f"{ident}.json").exists()
+
     def write(self, snapshot: Snapshot) -> None:
         """Keep a snapshot; it lasts when this returns."""
         disk.make_folder(self.folder)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import stat
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
@@ -16,7 +17,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
 from clever_ferry.moving import system
-from clever_ferry.moving.system import Attributes
+from clever_ferry.moving.system import Attributes, Unkept
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
@@ -34,6 +35,7 @@ __all__ = [
     "make_folder",
     "open_to_read",
     "read_front",
+    "read_whole",
     "remove_folder",
     "rename",
     "set_times",
@@ -86,17 +88,22 @@ class Writer(_Open):
         """Have what was written on the disk itself."""
         os.fsync(self._handle)
 
-    def finish(self, stamp: int, attributes: Attributes | None = None) -> None:
-        """Give the file its time and attributes, have all of it on the disk, and close it."""
+    def finish(self, stamp: int, attributes: Attributes | None = None) -> list[Unkept]:
+        """Give the file its time and attributes, have all of it on the disk, and close it.
+
+        Returns the attributes that it could not be given.
+        """
+        unkept: list[Unkept] = []
         if os.name == "nt":  # there, closing a file sets its time once more
             self.sync()
             self.close()
         set_times(self.path, stamp)
         if attributes is not None:
-            give_attributes(self.path, attributes)
+            unkept = give_attributes(self.path, attributes)
         if os.name != "nt":
             self.sync()
             self.close()
+        return unkept
 
 
 class Beside:
@@ -180,6 +187,28 @@ def read_front(path: Path | str, count: int) -> tuple[bytes, os.stat_result]:
         os.close(handle)
 
 
+def read_whole(path: Path | str, most: int) -> bytes:
+    """Return all of a plain file of at most `most` bytes.
+
+    Raises OSError where it is larger, or no plain file: a pipe would be waited for without end.
+    """
+    handle = os.open(path, _READ | getattr(os, "O_NONBLOCK", 0))
+    try:
+        data = os.fstat(handle)
+        if not stat.S_ISREG(data.st_mode):
+            raise OSError(None, "it is no plain file", str(path))
+        if data.st_size > most:
+            raise OSError(None, f"it has {data.st_size:,} bytes, over {most:,}", str(path))
+        found = b""
+        while chunk := os.read(handle, most + 1 - len(found)):
+            found += chunk
+            if len(found) > most:
+                raise OSError(None, f"it has over {most:,} bytes", str(path))
+        return found
+    finally:
+        os.close(handle)
+
+
 def copy(source: Path, new: Path) -> None:
     """Copy a file's bytes to a file that is not there yet, by the system's quickest way."""
     create(new).close()
@@ -232,9 +261,9 @@ def set_times(path: Path, stamp: int) -> None:
     os.utime(path, ns=(stamp, stamp))
 
 
-def give_attributes(path: Path, attributes: Attributes) -> None:
-    """Give a file permissions, owner and the system's own marks, as far as one may."""
-    system.give_attributes(path, attributes)
+def give_attributes(path: Path, attributes: Attributes) -> list[Unkept]:
+    """Give a file permissions, owner and the system's own marks; return what it can't be given."""
+    return system.give_attributes(path, attributes)
 
 
 def sync_folder(path: Path) -> None:

@@ -13,11 +13,11 @@ from clever_ferry.cargo import DigestedPayload
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.following import mode_for_file, mode_for_folder
-from clever_ferry.moving.system import Attributes, attributes_of
+from clever_ferry.moving.system import Attributes, Unkept, attributes_of
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import Output
 
-__all__ = ["STAGING", "Replacement", "Staged", "sweep"]
+__all__ = ["STAGING", "Replacement", "Staged", "sweep", "sweep_quietly"]
 
 Progress = Callable[[int], None]
 STAGING = ".cferry-"
@@ -68,8 +68,18 @@ class Replacement:
         self._stamps: dict[Path, int] = {}
         self._beside = disk.Beside()
         self.staged: list[Staged] = []
+        self.unkept: list[str] = []
+        """Attributes that new files could not be given, in words."""
+        self.excused: set[str] = set()
+        """The files of these, where nobody could have given them."""
+        self.failing = False
+        """Whether one of these could have been given, but for a fault of the disk."""
         self.clean = True
         """Whether all that was staged is in its place or removed again."""
+
+    def claim(self) -> None:
+        """Make the staging folder of the anchor, by which another ferry sees that one is here."""
+        self._stage_in(self.anchor, disk.device_of(self.anchor))
 
     def __enter__(self) -> Replacement:
         return self
@@ -121,8 +131,20 @@ class Replacement:
         except BaseException:
             out.close()
             raise
-        self._beside.do(partial(_finish, out, stamp, attributes), size)
+        self._beside.do(partial(self._finish, out, path, stamp, attributes), size)
         self.staged.append(Staged(path, file, size, stamp, payload.digest))
+
+    def _finish(
+        self, out: disk.Writer, path: str, stamp: int, attributes: Attributes | None
+    ) -> None:
+        with out:
+            self._note(path, out.finish(stamp, attributes))
+
+    def _note(self, path: str, unkept: list[Unkept]) -> None:
+        self.unkept += [f"{path} could not keep {one.what}: {one.why}" for one in unkept]
+        if any(one.can_not for one in unkept):
+            self.excused.add(path)
+        self.failing |= any(not one.can_not for one in unkept)
 
     def _stage_for(self, place: Path) -> Path:
         """Return the staging folder on the file system of a place; it is made when needed."""
@@ -133,12 +155,15 @@ class Replacement:
         if device not in self._stages:
             while above != self.anchor and disk.device_of(above.parent) == device:
                 above = above.parent
-            stage = above / f"{STAGING}{self._token}"
-            self._stamps[above] = above.stat().st_mtime_ns
-            self._announce(above, self._stamps[above])
-            disk.make_folder(stage)
-            self._stages[device] = stage
+            self._stage_in(above, device)
         return self._stages[device]
+
+    def _stage_in(self, above: Path, device: int) -> None:
+        stage = above / f"{STAGING}{self._token}"
+        self._stamps[above] = above.stat().st_mtime_ns
+        self._announce(above, self._stamps[above])
+        self._stages[device] = stage  # before it is made: whatever comes now, it is swept
+        disk.make_folder(stage)
 
     def _real_name(self, path: str) -> str:
         """Return the path in the spelling that the file already has, where cases are the same."""
@@ -199,7 +224,7 @@ class Replacement:
             with disk.open_to_read(file) as source, disk.create(near) as out:
                 while chunk := source.read(CHUNK):
                     out.write(chunk)
-                out.finish(source.stat().st_mtime_ns, attributes_of(file))
+                self._note(place.name, out.finish(source.stat().st_mtime_ns, attributes_of(file)))
             disk.rename(near, place)
 
     def _make_folders(self, folder: Path, touched: dict[Path, None]) -> None:
@@ -211,7 +236,7 @@ class Replacement:
             own = mode_for_folder(new, self._root)
             disk.make_folder(new)
             if own is not None:
-                disk.give_attributes(new, own)
+                self._note(new.name, disk.give_attributes(new, own))
             touched[new.parent] = None
 
     def _drop_empty(self, folder: Path, touched: dict[Path, None]) -> None:
@@ -219,11 +244,6 @@ class Replacement:
             disk.remove_folder(folder)
             folder = folder.parent
             touched[folder] = None
-
-
-def _finish(out: disk.Writer, stamp: int, attributes: Attributes | None) -> None:
-    with out:
-        out.finish(stamp, attributes)
 
 
 def sweep(anchor: Path, token: str) -> bool:
@@ -242,6 +262,19 @@ def sweep(anchor: Path, token: str) -> bool:
     except OSError:
         return False
     return True
+
+
+def sweep_quietly(place: Path, token: str, stamp: int | None) -> None:
+    """Remove what a change has staged in a folder; the folder's time stays, or becomes `stamp`.
+
+    Raises OSError where it can't be removed.
+    """
+    if not place.is_dir():
+        return
+    stamp = place.stat().st_mtime_ns if stamp is None else stamp
+    if not sweep(place, token):
+        raise OSError(None, "what was staged can't be removed", str(place))
+    disk.set_times(place, stamp)
 
 
 def _remove(path: Path) -> None:

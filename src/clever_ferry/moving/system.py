@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import json
 import os
+import signal
 import stat
 import sys
+import threading
 import time
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, NamedTuple
 
 from msgspec import Struct
 
@@ -19,6 +22,7 @@ from clever_ferry.errors import RefusedError
 
 __all__ = [
     "Attributes",
+    "Unkept",
     "WriteLock",
     "attributes_of",
     "give_attributes",
@@ -29,7 +33,9 @@ __all__ = [
     "remove_file",
     "replace_file",
     "running_programs",
+    "same_time",
     "sync_folder",
+    "undisturbed",
 ]
 
 _PATIENCE = 2.0
@@ -138,36 +144,78 @@ def attributes_of(path: Path) -> Attributes:
 
 
 def _extended(path: Path) -> Iterator[tuple[str, str]]:
+    """Yield a file's user attributes; a file system without any has none."""
     if sys.platform == "linux":
-        with contextlib.suppress(OSError):
-            for name in sorted(os.listxattr(path, follow_symlinks=False)):
-                if name.startswith("user."):
-                    yield name, os.getxattr(path, name, follow_symlinks=False).hex()
+        try:
+            names = sorted(os.listxattr(path, follow_symlinks=False))
+        except OSError as error:
+            if error.errno in _CAN_NOT:
+                return
+            raise
+        for name in names:
+            if name.startswith("user."):
+                yield name, os.getxattr(path, name, follow_symlinks=False).hex()
 
 
-def give_attributes(path: Path, attributes: Attributes) -> None:
-    """Give a file these attributes, as far as the user may and the file system can.
+_CAN_NOT = frozenset({errno.EPERM, errno.ENOTSUP, errno.EOPNOTSUPP, errno.ENOSYS})
+"""What systems say where a user may not do it, or a file system has no such thing."""
 
-    Only the permissions must succeed; another's owner, say, can't be given by everybody.
+
+class Unkept(NamedTuple):
+    """An attribute that a file could not be given."""
+
+    what: str
+    """In words, such as `its owner`."""
+    why: str
+    can_not: bool
+    """Whether nobody could here: the user may not, or the file system has no such thing."""
+
+
+def give_attributes(path: Path, attributes: Attributes) -> list[Unkept]:
+    """Give a file these attributes, each for itself; return what it could not be given.
+
+    Raises OSError where the permissions can't be set.
     """
+    unkept: list[Unkept] = []
+
+    @contextlib.contextmanager
+    def told(what: str) -> Iterator[None]:
+        try:
+            yield
+        except OSError as error:
+            why = (error.strerror or str(error)).lower()
+            unkept.append(Unkept(what, why, error.errno in _CAN_NOT))
+
     if sys.platform == "linux":
-        with contextlib.suppress(OSError):
-            for name, value in attributes.extended:
+        for name, value in attributes.extended:
+            with told(f"its attribute {name.removeprefix('user.')}"):
                 os.setxattr(path, name, bytes.fromhex(value), follow_symlinks=False)
     if sys.platform != "win32" and attributes.owner is not None:
         data = path.stat(follow_symlinks=False)
         if (data.st_uid, data.st_gid) != attributes.owner:
-            with contextlib.suppress(OSError):
+            with told("its owner"):
                 os.chown(path, *attributes.owner, follow_symlinks=False)
     path.chmod(attributes.mode)
     if sys.platform == "win32":
         import ctypes
 
         usual = 0x80  # FILE_ATTRIBUTE_NORMAL
-        ctypes.windll.kernel32.SetFileAttributesW(str(path), attributes.flags or usual)
+        with told("its Windows attributes"):
+            flags = attributes.flags or usual
+            if not ctypes.windll.kernel32.SetFileAttributesW(str(path), flags):
+                raise ctypes.WinError()
     elif attributes.flags and hasattr(os, "chflags"):
-        with contextlib.suppress(OSError):
+        with told("its flags"):
             os.chflags(path, attributes.flags)
+    return unkept
+
+
+def same_time(now: int, kept: int) -> bool:
+    """Tell whether a file's time (ns) is one that was set, in the steps that file systems have.
+
+    Windows' own has steps of 100 ns, others of one second or two.
+    """
+    return abs(now - kept) < 100 or (now % 10**9 == 0 and abs(now - kept) <= 2 * 10**9)
 
 
 def inherit_owner(path: Path) -> None:
@@ -175,8 +223,11 @@ def inherit_owner(path: Path) -> None:
     if sys.platform != "win32" and os.geteuid() == 0:
         above, own = path.parent.stat(), path.stat()
         if (above.st_uid, above.st_gid) != (own.st_uid, own.st_gid):
-            with contextlib.suppress(OSError):
+            try:
                 os.chown(path, above.st_uid, above.st_gid)
+            except OSError as error:
+                if error.errno not in _CAN_NOT:
+                    raise
 
 
 def held_open(folder: Path) -> list[tuple[Path, str]]:
@@ -244,6 +295,26 @@ def running_programs() -> list[tuple[str, int]]:
             names.add(line[0].replace("\\", "/").rsplit("/")[-1])
         found += [(name, process.pid) for name in sorted(names) if name]
     return found
+
+
+@contextlib.contextmanager
+def undisturbed() -> Iterator[None]:
+    """Put off Ctrl-C until the block has ended: for the few steps that must not be left half-way.
+
+    It comes then, but where the block raises: that is said instead. Other threads never get it.
+    """
+    usual = signal.getsignal(signal.SIGINT)
+    if threading.current_thread() is not threading.main_thread() or not callable(usual):
+        yield
+        return
+    came: list[int] = []
+    signal.signal(signal.SIGINT, lambda number, _: came.append(number))
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, usual)
+    if came:
+        usual(came[0], None)
 
 
 # Locks ---------------------------------------------------------------------------------------

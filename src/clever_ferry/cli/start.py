@@ -1,0 +1,86 @@
+"""The program's first and last moments: Ctrl-C from the start on, an answer without room."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sys
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from types import FrameType
+
+__all__ = ["run"]
+
+STOPPED = 130
+READER_GONE = 141
+_AGAIN = 2.0
+
+
+class _Stops:
+    """Ctrl-C: the first one stops the program, and further ones let it wind up.
+
+    One that comes over two seconds after the last stops it anew, should the first have been
+    lost; once the end is reached, none does anything.
+    """
+
+    ended = False
+
+    def __init__(self) -> None:
+        self._last = 0.0
+
+    def __call__(self, number: int, frame: FrameType | None) -> None:
+        last, self._last = self._last, time.monotonic()
+        if not self.ended and self._last - last > _AGAIN:
+            raise KeyboardInterrupt
+
+
+def run(arguments: Sequence[str] | None = None) -> None:
+    """Run the program and end with its documented exit code."""
+    stops = _Stops()
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+        signal.signal(signal.SIGINT, stops)
+    try:
+        code = _run(arguments)
+        stops.ended = True
+    except KeyboardInterrupt:  # while the program was being loaded, or said how it ends
+        stops.ended = True
+        code = STOPPED
+        with suppress(OSError, ValueError):
+            print("\nStopped.", file=sys.stderr)
+    sys.exit(_end(code))
+
+
+def _run(arguments: Sequence[str] | None) -> int:
+    from clever_ferry.cli.main import main
+
+    return main(list(sys.argv[1:] if arguments is None else arguments))
+
+
+def _end(code: int) -> int:
+    """Have the answer out; return the code, another where that can't be."""
+    for stream in (sys.stdout, sys.stderr):
+        if stream is None or stream.closed:
+            continue
+        try:
+            stream.flush()
+        except BrokenPipeError:
+            code = code or READER_GONE
+            _drop(stream.fileno())
+        except OSError as error:
+            _drop(stream.fileno())
+            if stream is sys.stdout:
+                code = code or 1
+                with suppress(OSError, ValueError):
+                    why = (error.strerror or str(error)).lower()
+                    print(f"The answer could not be written: {why}.", file=sys.stderr)
+                    print("`cferry log` says what was changed, if anything was.", file=sys.stderr)
+    return code
+
+
+def _drop(handle: int) -> None:
+    """Have what is still to be written to a stream that takes nothing go nowhere."""
+    with suppress(OSError):
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        os.dup2(nowhere, handle)
+        os.close(nowhere)
