@@ -52,10 +52,9 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.crossing.plan import Plan
     from clever_ferry.crossing.settling import Recovered
     from clever_ferry.crossing.tidying import Hidden, Tidied
-    from clever_ferry.crossing.undoing import Undoing
+    from clever_ferry.crossing.undoing import Undoing, Undone
     from clever_ferry.handovers import Handover
     from clever_ferry.keeping.logbook import Record
-    from clever_ferry.keeping.snapshots import Snapshot
     from clever_ferry.proving.pairing import Pairs
 
 __all__ = ["Ferry", "Seen", "Sight", "Surveyed", "open_ferry"]
@@ -398,7 +397,7 @@ class Ferry:
 
     def undo(
         self, plan: Undoing, progress: Progress = silent, *, game_closed: bool = False
-    ) -> Snapshot:
+    ) -> Undone:
         """Bring a target back as it was before a crossing."""
         from clever_ferry.crossing.undoing import undo
 
@@ -410,7 +409,8 @@ class Ferry:
         return self.keeps.logbook.records()
 
     def recover(self) -> list[Recovered]:
-        """Set right what killed crossings left half-way."""
+        """Set right what killed crossings left half-way, and sweep what they had begun to write."""
+        self.keeps.sweep()
         if not self.keeps.half_way():
             return []
         from clever_ferry.crossing.recovering import recover

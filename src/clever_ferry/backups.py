@@ -185,8 +185,11 @@ class Backups:
 
     def extract(
         self, ident: str, folder: Path, slots: str | None = None, progress: Progress = silent
-    ) -> list[str]:
-        """Write a backup's files, or those of some slots, into a new folder."""
+    ) -> tuple[list[str], list[str]]:
+        """Write a backup's files, or those of some slots, into a new folder.
+
+        Returns their paths, and in words which attributes could not be given there.
+        """
         snapshot = self.snapshot(ident)
         paths = None
         if slots is not None:

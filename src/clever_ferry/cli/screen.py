@@ -38,6 +38,7 @@ __all__ = [
     "iso",
     "numbered",
     "place",
+    "print_unkept",
     "size",
     "steps",
     "table",
@@ -57,6 +58,15 @@ _THEME = Theme(
     }
 )
 _PIPE_WIDTH = 10_000
+
+
+def print_unkept(unkept: Sequence[str]) -> None:
+    """Say which attributes of files could not be given here."""
+    out = console()
+    for one in unkept[:5]:
+        out.print(f"[care]Not kept:[/] {escape(one)}", soft_wrap=True)
+    if len(unkept) > 5:
+        out.print(f"[care]Not kept:[/] {len(unkept) - 5} more attributes of files")
 
 
 def console(*, err: bool = False) -> Console:

@@ -13,6 +13,7 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
 from clever_ferry.cli.screen import facts_line, size, when
+from clever_ferry.moving.outputs import new_file
 from clever_ferry.proving.stories import story_of
 
 if TYPE_CHECKING:
@@ -77,7 +78,8 @@ def draw_timeline(
         transform=axes.transAxes, fontsize=9.5, color="#555555", va="bottom",
     )  # fmt: skip
     FigureCanvasAgg(figure)
-    figure.savefig(file, format="png")
+    with new_file(file) as part:
+        figure.savefig(part, format="png")
     return len(dots)
 
 

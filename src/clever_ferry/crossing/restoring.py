@@ -15,12 +15,13 @@ from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.crossing.putting_back import return_folders, returning
 from clever_ferry.crossing.recording import recorded, save_story
 from clever_ferry.crossing.undoing import attributes_at, unlike
-from clever_ferry.errors import DamagedError, NotFoundError, NotProvenError, RefusedError
+from clever_ferry.errors import DamagedError, NotFoundError, NotProvenError
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Locker, Reason
 from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.outputs import new_folder
 from clever_ferry.moving.replacing import Replacement
 from clever_ferry.tree import FileInfo, Output
 
@@ -50,6 +51,8 @@ class Restored:
     number: int
     before: Snapshot
     """How the folder stood before."""
+    unkept: tuple[str, ...] = ()
+    """Attributes that files could not be given here, in words."""
 
 
 def plan_restore(keeps: Keeps, snapshot: Snapshot, now: OpenBerth | None) -> Restoring:
@@ -157,7 +160,7 @@ def restore(
                         details=tuple(f"  {path}" for path in faults),
                         advice="Close the game and its store's program, then try again.",
                     )
-                return Restored(number, done.before)
+                return Restored(number, done.before, done.unkept)
 
             def outputs() -> Iterator[Output]:
                 yield from returning(keeps.locker, snapshot, files)
@@ -201,23 +204,25 @@ def extract(
     folder: Path,
     paths: Sequence[str] | None = None,
     progress: Progress = silent,
-) -> list[str]:
-    """Write a backup's files (or some) into a folder that is new or empty; return their paths.
+) -> tuple[list[str], list[str]]:
+    """Write a backup's files (or some) into a folder that is new or empty.
+
+    Returns their paths, and in words which attributes could not be given there.
 
     Raises RefusedError where the folder holds something, DamagedError where a content does.
     """
-    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise RefusedError(f"{folder} is not empty.", advice="Name a new or an empty folder.")
     wanted = None if paths is None else set(paths)
     chosen = [kept for kept in snapshot.files if wanted is None or kept.path in wanted]
     refuse_damaged(locker, snapshot, [kept.path for kept in chosen])
-    folder.mkdir(parents=True, exist_ok=True)
     tally = Tally(progress, "putting back", sum(kept.size for kept in chosen))
-    with Replacement(FolderFiles(folder), snapshot.id) as change_:
+    with new_folder(folder) as part, Replacement(FolderFiles(part), snapshot.id) as change_:
         for kept in chosen:
             change_.stage(
                 Output(kept.path, locker.payload(kept), kept.stamp, attributes=kept.attributes),
                 tally,
             )
+        change_.settle()
+        if change_.failing:
+            raise OSError(None, "; ".join(change_.unkept))
         change_.commit()
-    return [kept.path for kept in chosen]
+    return [kept.path for kept in chosen], change_.unkept

@@ -27,7 +27,7 @@ from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.system import Attributes, attributes_of, same_time
 
-__all__ = ["Undoing", "attributes_at", "plan_undo", "undo", "unlike"]
+__all__ = ["Undoing", "Undone", "attributes_at", "plan_undo", "undo", "unlike"]
 
 
 @dataclass(frozen=True)
@@ -45,6 +45,16 @@ class Undoing:
     def later(self) -> tuple[KeptSave, ...]:
         """Those of them that were played or changed since the crossing."""
         return tuple(one for one in self.standing if set(one.files).intersection(self.changed))
+
+
+@dataclass(frozen=True)
+class Undone:
+    """A crossing that was undone, and read back."""
+
+    before: Snapshot
+    """What stood there before."""
+    unkept: tuple[str, ...]
+    """Attributes that files could not be given here, in words."""
 
 
 def plan_undo(
@@ -143,10 +153,10 @@ def undo(
     *,
     progress: Progress = silent,
     clock: Callable[[], int] = time.time_ns,
-) -> Snapshot:
+) -> Undone:
     """Bring the target back as it was before a crossing; what stands there now is kept first.
 
-    Returns the snapshot of what stood there. Raises PutBackError where it can't be done; the
+    Raises PutBackError where it can't be done; the
     target is then as it was before this undoing, and it may simply be tried again.
     """
     record, made = plan.record, clock()
@@ -166,7 +176,7 @@ def undo(
             exact=True,
         )  # fmt: skip
 
-        def settle(done: Changed) -> Snapshot:
+        def settle(done: Changed) -> Undone:
             anchor, stamp = record.story["anchor"], record.story["anchor_stamp"]
             return_folders(snapshot, Path(anchor), stamp)
             if faults := unlike(snapshot, files, done.excused):
@@ -175,7 +185,7 @@ def undo(
                     details=tuple(f"  {path}" for path in faults),
                     advice="Close the game and its store's program, then try again.",
                 )
-            return done.before
+            return Undone(done.before, done.unkept)
 
         return change(
             aim, keeps, lambda: returning(keeps.locker, snapshot, files), settle, progress, clock

@@ -11,15 +11,12 @@ from datetime import UTC, datetime
 from hashlib import sha256, sha512
 from pathlib import Path
 
-from clever_ferry.errors import RefusedError
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.snapshots import Snapshot
-from clever_ferry.moving import disk
+from clever_ferry.moving.outputs import new_file
 from clever_ferry.moving.zip_times import stamped
 
 __all__ = ["export_bag"]
-
-"""What a zip can say of a file's time."""
 
 
 def export_bag(
@@ -34,17 +31,8 @@ def export_bag(
     file `snapshot.json`. Raises RefusedError where the file is there already, DamagedError
     where a content is damaged; nothing is left of the file then.
     """
-    if file.exists():
-        raise RefusedError(f"{file} is there already.", advice="Name a new file.")
-    part = file.with_name(f".{file.name}.part")
-    disk.unlink(part)
-    try:
-        renamed = _write(locker, snapshot, part, progress)
-        disk.rename(part, file)
-    except BaseException:
-        disk.unlink(part)
-        raise
-    return renamed
+    with new_file(file) as part:
+        return _write(locker, snapshot, part, progress)
 
 
 def _write(

@@ -48,6 +48,23 @@ class Keeps:
             return bool(self.journal.open() or self.logbook.begun())
         return bool(self.journal.open())
 
+    def sweep(self) -> None:
+        """Remove what killed runs had begun to write here, where none is at work now."""
+        if parts := _parts(self.journal.folder):
+            locks = [WriteLock(one) for one in (self.folder / "locks").glob("*.lock")]
+            try:  # whoever writes the journal holds the lock of its folder
+                if all(lock.take() for lock in locks):
+                    _remove(parts)
+            finally:
+                for lock in locks:
+                    lock.release()
+        locker = self.locker_folder
+        if parts := _parts(locker / "objects") + _parts(locker / "snapshots"):
+            lock = WriteLock(locker / "writing.lock", "sweeping")
+            if lock.take():
+                _remove(parts)
+                lock.release()
+
     def refuse_half(self, root: Path) -> None:
         """Raise RefusedError where a change of a folder is under way, or was cut short."""
         if self.journal.open_at(root) is not None:
@@ -60,3 +77,17 @@ class Keeps:
 
         name = hashlib.blake2b(os.fsencode(identity(root)), digest_size=12).hexdigest()
         return WriteLock(self.folder / "locks" / f"{name}.lock", what)
+
+
+def _parts(folder: Path) -> list[Path]:
+    try:
+        names = os.listdir(folder)  # noqa: PTH208
+    except OSError:
+        return []
+    return [folder / one for one in names if one.startswith(".new-") or one.endswith(".part")]
+
+
+def _remove(paths: list[Path]) -> None:
+    for path in paths:
+        with suppress(OSError):
+            path.unlink()

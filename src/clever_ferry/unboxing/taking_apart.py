@@ -14,11 +14,16 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+import msgspec
+from msgspec import Struct
+
 from clever_ferry.boxes import Making, Put
 from clever_ferry.cargo import digest_of
 from clever_ferry.errors import DamagedError, FerryError, NotFoundError, RefusedError
+from clever_ferry.moving.disk import read_whole
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import safe_name
+from clever_ferry.moving.outputs import new_file, new_folder
 from clever_ferry.payload import Payload
 from clever_ferry.recipes import Recipes
 from clever_ferry.unboxing.opening import Opened, opened_as
@@ -26,6 +31,7 @@ from clever_ferry.unboxing.opening import Opened, opened_as
 __all__ = ["Part", "Together", "parts_of", "put_together", "take_apart"]
 
 _PARTS = "parts.json"
+_MOST = 256 << 20
 
 
 @dataclass(frozen=True)
@@ -46,6 +52,8 @@ class Together:
     """What putting a container together has come to."""
 
     path: Path
+    same: bool
+    """Whether every byte is as in the container that was taken apart; both were read for that."""
     changed: tuple[str, ...]
     added: tuple[str, ...]
     removed: tuple[str, ...]
@@ -76,8 +84,11 @@ def take_apart(
 
     Returns the pieces; those left out have their problem.
     """
-    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise RefusedError(f"{folder} is not empty.", advice="Name a new or an empty folder.")
+    with new_folder(folder) as part:
+        return _take_apart(opened, part, progress)
+
+
+def _take_apart(opened: Opened, folder: Path, progress: Callable[[int], None]) -> list[Part]:
     done: list[Part] = []
     told = []
     for part in parts_of(opened):
@@ -121,19 +132,12 @@ def put_together(folder: Path, target: Path, recipes: Recipes, making: Making) -
     Raises NotFoundError where the folder is not one that `take_apart` made, and RefusedError
     where the target is there already.
     """
-    try:
-        told = json.loads((folder / _PARTS).read_text("utf-8"))
-        how, file, entries = told["how"], told["file"], told["entries"]
-        known = {entry["name"]: (entry["file"], entry["digest"]) for entry in entries}
-    except (OSError, ValueError, KeyError, TypeError, RecursionError):
-        raise NotFoundError(
-            f"{folder} does not hold a container that was taken apart: its {_PARTS} is missing "
-            "or can't be read.",
-            advice="`cferry unbox FILE -o FOLDER` makes such a folder.",
-        ) from None
-    if file is not None and (not isinstance(file, str) or safe_name(file, set()) != file):
+    told = _told(folder / _PARTS)
+    how, file = told.how, told.file
+    known = {entry.name: (entry.file, entry.digest) for entry in told.entries}
+    if file is not None and safe_name(file, set()) != file:
         raise RefusedError(f"{folder / _PARTS} names a file that leaves its folder: {file!r}.")
-    if target.exists():
+    if os.path.lexists(target):
         raise RefusedError(f"{target} is there already.", advice="Name a new file or folder.")
     original = folder / "original"
     opened = opened_as(original / file if file else original, recipes, how)
@@ -147,26 +151,61 @@ def put_together(folder: Path, target: Path, recipes: Recipes, making: Making) -
     removed = [name for name, (path, _) in known.items() if path not in there]
     added = sorted(set(there) - {path for path, _ in known.values()})
     if opened.chain is not None and opened.peeled is not None:
-        if removed or added:
+        if removed or added or len(told.entries) != 1:
             raise RefusedError("A layered file has one piece: it can be changed, not more.")
-        path = entries[0]["file"]
-        source = pieces.payload(path) if changed else opened.peeled.payload
+        source = pieces.payload(told.entries[0].file) if changed else opened.peeled.payload
         dressed = opened.chain.dress(source, opened.peeled.bound, opened.peeled.residue)
-        _write(dressed, target, None, lambda _: None)
-        return Together(target, tuple(changed), (), ())
-    _box_again(opened, pieces, [(name, known[name][0]) for name in changed]
-               + [(name, name) for name in added], removed, target, making)  # fmt: skip
-    return Together(target, tuple(changed), tuple(added), tuple(removed))
+        with new_file(target) as part:
+            _write(dressed, part, None, lambda _: None)
+    else:
+        puts = [(name, known[name][0]) for name in changed] + [(name, name) for name in added]
+        with (new_file if opened.file else new_folder)(target) as part:
+            place = (lambda _: part) if opened.file else part.joinpath
+            _box_again(opened, pieces, puts, removed, place, making)
+    made = FolderFiles(target.parent if opened.file else target)
+    same = [info.path for info in made.walk(lambda _: True)] == opened.paths
+    if opened.file:
+        same = digest_of(made.payload(target.name)) == digest_of(opened.files.payload(opened.file))
+    else:
+        same = same and all(
+            digest_of(made.payload(path)) == digest_of(opened.files.payload(path))
+            for path in opened.paths
+        )
+    return Together(target, same, tuple(changed), tuple(added), tuple(removed))
+
+
+class _Entry(Struct):
+    name: str
+    file: str
+    digest: str
+
+
+class _Parts(Struct):
+    """What `parts.json` says."""
+
+    how: str
+    file: str | None
+    entries: list[_Entry]
+
+
+def _told(path: Path) -> _Parts:
+    try:
+        return msgspec.json.decode(read_whole(path, _MOST), type=_Parts)
+    except (OSError, ValueError, RecursionError):
+        raise NotFoundError(
+            f"{path.parent} does not hold a container that was taken apart: its {path.name} is "
+            "missing or can't be read.",
+            advice="`cferry unbox FILE -o FOLDER` makes such a folder.",
+        ) from None
 
 
 def _box_again(
     opened: Opened, pieces: FolderFiles, puts: list[tuple[str, str]], removed: list[str],
-    target: Path, making: Making,
+    place: Callable[[str], Path], making: Making,
 ) -> None:  # fmt: skip
     assert opened.box is not None
     assert opened.contents is not None
     outputs: dict[str, Path | None] = {}
-    place = (lambda path: target) if opened.file else (lambda path: target / path)
     if puts or removed:
         items = []
         for name, path in puts:

@@ -29,7 +29,7 @@ def command(computer: Path | None, folder: Path, out: Path, as_json: bool) -> No
     """Put together again what `cferry unbox` has taken apart into FOLDER.
 
     Pieces that you changed, added or removed below FOLDER/pieces are so in the new container;
-    all else is byte for byte as it was.
+    all else is as it was. It says so where every byte of the new container is the old one's.
     """
     ferry = ferry_here(computer)
     making = Making(time.time_ns(), os.urandom)
@@ -38,6 +38,7 @@ def command(computer: Path | None, folder: Path, out: Path, as_json: bool) -> No
         echo_json(
             {
                 "file": str(done.path),
+                "same": done.same,
                 "changed": list(done.changed),
                 "added": list(done.added),
                 "removed": list(done.removed),
@@ -52,5 +53,9 @@ def command(computer: Path | None, folder: Path, out: Path, as_json: bool) -> No
     ):
         for name in names:
             screen.print(f"  {word:<8} {escape(name)}")
-    same = "" if done.changed or done.added or done.removed else ", the same as it was"
+    same = ""
+    if done.same:
+        same = ", the same as it was"
+    elif not (done.changed or done.added or done.removed):
+        same = "; its pieces are as they were, but its bytes are not: it was packed anew"
     screen.print(f"[good]✓[/] {escape(str(done.path))} is put together{same}.")

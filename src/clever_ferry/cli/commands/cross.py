@@ -25,6 +25,7 @@ from clever_ferry.cli.screen import (
     heading,
     numbered,
     place,
+    print_unkept,
     steps,
 )
 from clever_ferry.crossing.aftermath import steps_after
@@ -135,7 +136,7 @@ def command(
         ]
         echo_json({
             "plan": plan_data(plan), "carried": True, "crossing": crossed.number,
-            "backup": crossed.backup, "proofs": proofs,
+            "backup": crossed.backup, "proofs": proofs, "not_kept": crossed.unkept,
         })  # fmt: skip
     else:
         _print_crossed(out, plan, crossed)
@@ -207,6 +208,7 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
         f"byte for byte as carried, {counted(compared, 'fact')} the same. Whether it loads, its "
         "game will tell."
     )
+    print_unkept(crossed.unkept)
     after = steps_after(plan, [proof.save for proof in crossed.proofs], place)
     if after:
         out.print("\n" + heading("Now in the game"))

@@ -19,6 +19,7 @@ from clever_ferry.cli.screen import (
     echo_json,
     escape,
     place,
+    print_unkept,
     table,
     told_facts,
     when,
@@ -73,14 +74,17 @@ def command(
     _agree(plan, yes=yes, replace=replace, ask=can_ask() and not as_json and not yes)
     with telling(as_json) as tell:
         if isinstance(plan, Plan):
-            number = ferry.carry_out(plan, tell, game_closed=game_closed).number
+            crossed = ferry.carry_out(plan, tell, game_closed=game_closed)
+            number, unkept = crossed.number, crossed.unkept
         else:
-            number = ferry.backups.restore(plan, tell, game_closed=game_closed).number
+            restored = ferry.backups.restore(plan, tell, game_closed=game_closed)
+            number, unkept = restored.number, restored.unkept
     if as_json:
-        echo_json({**_data(plan), "restored": True, "number": number})
+        echo_json({**_data(plan), "restored": True, "number": number, "not_kept": unkept})
         return
     out = console()
     out.print("[good]✓[/] Restored, and read back as it was kept.")
+    print_unkept(unkept)
     out.print(f"To take that back: cferry undo {number}")
 
 
@@ -148,12 +152,12 @@ def _extract(
     ferry: Ferry, ident: str, folder: Path, slots: str | None, dry_run: bool, as_json: bool
 ) -> None:
     snapshot = ferry.backups.snapshot(ident)
-    paths = [kept.path for kept in snapshot.files]
+    paths, unkept = [kept.path for kept in snapshot.files], list[str]()
     if not dry_run:
         with telling(as_json) as tell:
-            paths = ferry.backups.extract(snapshot.id, folder, slots, tell)
+            paths, unkept = ferry.backups.extract(snapshot.id, folder, slots, tell)
     if as_json:
-        told = {"id": snapshot.id, "folder": str(folder), "files": paths}
+        told = {"id": snapshot.id, "folder": str(folder), "files": paths, "not_kept": unkept}
         echo_json({**told, "written": not dry_run})
     elif dry_run:
         what = f"{counted(len(paths), 'file')} would be written into {escape(str(folder))}."
@@ -163,3 +167,4 @@ def _extract(
             f"[good]✓[/] {counted(len(paths), 'file')} written into {escape(str(folder))}.",
             soft_wrap=True,
         )
+        print_unkept(unkept)

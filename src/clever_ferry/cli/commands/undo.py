@@ -12,7 +12,15 @@ from clever_ferry.cli.described import record_data
 from clever_ferry.cli.here import can_ask, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, json_option
 from clever_ferry.cli.progress import telling
-from clever_ferry.cli.screen import console, counted, echo_json, escape, told_facts, when
+from clever_ferry.cli.screen import (
+    console,
+    counted,
+    echo_json,
+    escape,
+    print_unkept,
+    told_facts,
+    when,
+)
 from clever_ferry.errors import RefusedError, WrongUseError
 
 if TYPE_CHECKING:
@@ -53,7 +61,7 @@ def command(
         return
     _agree(plan, yes=yes, lose=lose_later_play, ask=can_ask() and not as_json and not yes)
     with telling(as_json) as tell:
-        kept = ferry.undo(plan, tell, game_closed=game_closed)
+        done = ferry.undo(plan, tell, game_closed=game_closed)
     if as_json:
         echo_json(
             {
@@ -61,23 +69,25 @@ def command(
                 "state": "undone",
                 "undone": True,
                 **_data(plan),
-                "kept_as": kept.id,
+                "kept_as": done.before.id,
+                "not_kept": done.unkept,
             }
         )
         return
     back, gone = len(plan.snapshot.files), len(plan.snapshot.absent)
-    done = ", ".join(
+    changed = ", ".join(
         f"{counted(count, 'file')} {what}"
         for count, what in ((back, "put back"), (gone, "taken away"))
         if count
     )
-    out.print(f"[good]✓[/] {plan.record.what.capitalize()} is undone: {done}.")
+    out.print(f"[good]✓[/] {plan.record.what.capitalize()} is undone: {changed}.")
+    print_unkept(done.unkept)
     if plan.changed:
         names = ", ".join(
             f"{save.title} ({told_facts(save.facts[:2])})" for save in plan.later
         ) or counted(len(plan.changed), "file")
-        out.print(f"What was played since is kept in the backup {kept.id}: {escape(names)}")
-        out.print(f"To bring that back instead: cferry restore {kept.id}", soft_wrap=True)
+        out.print(f"What was played since is kept in the backup {done.before.id}: {escape(names)}")
+        out.print(f"To bring that back instead: cferry restore {done.before.id}", soft_wrap=True)
 
 
 def _data(plan: Undoing) -> dict[str, object]:
