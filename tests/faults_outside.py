@@ -356,11 +356,12 @@ def records(world: Path) -> dict[int, tuple[str, str]]:
 
 
 def left_behind(world: Path, *, may_stay: bool) -> Iterator[str]:
-    """Yield what nobody will sweep; a begun output can't be removed on a disk that takes nothing."""
+    """Yield what nobody will sweep; a begun output `may_stay` on a disk that takes nothing."""
     own = world / "own"
     for path in [*(world / "den").rglob(".cferry-*"), *(own / "journal").glob("*.json")]:
         yield f"left behind: {path.relative_to(world)}"
-    for path in [*own.rglob(".new-*"), *own.glob("locker/**/*.part"), *own.glob("journal/*.part")]:
+    parts = [*own.glob("locker/**/*.part"), *own.glob("journal/*.part")]
+    for path in [*own.rglob(".new-*"), *parts]:
         yield f"left behind: {path.relative_to(world)}"
     if not may_stay:
         for path in (world / "out").rglob(".*"):

@@ -329,10 +329,3 @@ def test_an_index_per_save_and_none_above(tmp_path: Path) -> None:
     }  # fmt: skip
     assert not (tmp_path / "slot01").exists()
     assert (tmp_path / "slot02" / "rows.idx").read_bytes()[:5] == bytes([130, 0, 0, 0, 1])
-
-
-def test_a_database_in_use_is_refused(tmp_path: Path) -> None:
-    write_database(tmp_path / "saves.db", {"one": b"1"})
-    (tmp_path / "saves.db-wal").write_bytes(b"x")
-    with pytest.raises(DamagedError, match="in use"):
-        contents(box_of(SPECS["sqlite"]), tmp_path)

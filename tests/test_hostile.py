@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import gzip
 import io
-import json
 import os
 import sqlite3
 import tarfile
@@ -17,7 +16,6 @@ import pytest
 from clever_ferry.boxes import Making, Put
 from clever_ferry.errors import DamagedError, FerryError, RecipeError, RefusedError
 from clever_ferry.forms.xml_text import read_xml
-from clever_ferry.keeping.locker import Locker
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import System, refuse_forbidden, safe_name
 from clever_ferry.moving.replacing import Replacement
@@ -245,24 +243,6 @@ def test_nothing_is_written_outside_whoever_asks(tmp_path: Path, path: str) -> N
         change.stage(Output(path, BytesPayload(b"x"), 0))
     assert [p.name for p in tmp_path.iterdir()] == ["root"]
     assert not list(root.iterdir())
-
-
-def test_a_locker_from_a_stranger_stays_in_its_folder(den: Den, tmp_path: Path) -> None:
-    den.cferry("backup", "saltglass/depot")
-    locker = Locker(den.home / "locker")
-    record = next((den.home / "locker" / "snapshots").iterdir())
-    text = record.read_text().replace("options.ini", "../escaped")
-    from clever_ferry.keeping import snapshots
-
-    data = json.loads(text)
-    data["digest"] = snapshots._digest(data["body"])
-    record.write_text(json.dumps(data))
-    assert locker.snapshot(record.stem).files
-    done = den.cferry("restore", record.stem, "--to", tmp_path / "out", code=4)
-    assert "lead out" in done.err
-    assert not list(tmp_path.rglob("escaped"))
-    den.cferry("restore", record.stem, "--yes", "--replace", code=4)
-    assert not list(den.top.rglob("escaped"))
 
 
 def test_a_path_that_windows_games_can_t_open(den: Den) -> None:

@@ -136,7 +136,7 @@ def test_all_else_in_a_folder_is_kept_and_carried_where_the_recipe_says_so(
     assert "Not kept, as the recipe does not know it: mine/lock.tmp, mine/cache/" in made.out
     (one / "mine/mods/a/init.lua").write_text("lost")
     (one / "mine/notes.txt").unlink()
-    den.cferry("restore", "latest", "--yes", "--replace")
+    den.cferry("restore", "latest", "--yes", "--replace", "--place-ok")
     assert {k: v[0] for k, v in state(one).items()} == {k: v[0] for k, v in before.items()}
     # What is gone at the source goes at the target, too, when it is carried anew.
     (one / "mine/notes.txt").unlink()

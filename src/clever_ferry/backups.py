@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -31,6 +32,7 @@ from clever_ferry.finding import (
 )
 from clever_ferry.finding.addresses import parse_slots
 from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.finding.searching import is_place_of
 from clever_ferry.finding.signs import signs_of
 from clever_ferry.keeping.bagging import export_bag
 from clever_ferry.keeping.keeps import Keeps
@@ -38,6 +40,7 @@ from clever_ferry.keeping.pruning import Pruning, Rules, plan_pruning, prune
 from clever_ferry.keeping.reading import SnapshotFiles
 from clever_ferry.keeping.snapshots import Kept, Snapshot, kept_save
 from clever_ferry.keeping.verifying import Verified, verify
+from clever_ferry.moving.presence import same_place
 from clever_ferry.recipes import Recipes
 
 __all__ = ["Backups"]
@@ -163,6 +166,30 @@ class Backups:
         if own is None and root.is_dir():
             own = berth_at(self._computer, game, edition, root)
         return own
+
+    def is_known_place(self, snapshot: Snapshot) -> bool:
+        """Tell whether a backup's folder is one that recipes, named harbours or the logbook know.
+
+        Any other may come from a stranger's locker, and is to be shown and asked for.
+        """
+        root = Path(snapshot.root)
+        with suppress(FerryError):
+            game = self._recipes.game(snapshot.about.game)
+            edition = game.editions.get(snapshot.about.edition)
+            if edition is not None:
+                here = find_berths(self._computer, game, edition).berths
+                if is_place_of(self._computer, edition, root) or any(
+                    same_place(berth.root, root) for berth in here
+                ):
+                    return True
+        with suppress(FerryError):
+            named = [path for paths in self._keeps.harbours.all().values() for path in paths]
+            if any(root == path or path in root.parents for path in named):
+                return True
+        with suppress(FerryError):
+            roots = {one.story["to"]["root"] for one in self._keeps.logbook.records()}
+            return snapshot.root in roots
+        return False
 
     def standing(self, snapshot: Snapshot) -> OpenBerth | None:
         """Return the berth that a backup is from as it stands now, where that can be read."""

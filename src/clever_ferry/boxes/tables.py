@@ -10,23 +10,21 @@ from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.spec import TableSpec
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
-from clever_ferry.forms.databases import MAGIC, refuse_cut
+from clever_ferry.forms.databases import COMPANIONS, FileCopy, Settled, check, opened
 from clever_ferry.layouts.times import from_ns, to_ns
-from clever_ferry.payload import BytesPayload, Payload, read_all
+from clever_ferry.payload import CHUNK, Payload, StreamPayload
 from clever_ferry.tree import Files, Output
 
 __all__ = ["TableBox"]
 
-_STEPS = 100_000
-_MOST_TURNS = 500
-"""Fifty million steps of SQLite's machine: a trigger or generated column from a
-stranger ends there."""
-
-_LARGEST = 1 << 30
+_NO_NUMBER = 64 << 20
+"""Bytes of the largest blob in a table without row numbers, where SQLite yields it whole only."""
+_LARGEST = (1 << 30) - 1
+"""Bytes of the largest value that SQLite takes (its own limit, in its usual build)."""
 
 
 class TableBox:
-    """A database in memory: read from its bytes, changed, and turned to bytes again."""
+    """A database: read and changed as a copy, blob by blob, so that none need fit in memory."""
 
     def __init__(self, spec: TableSpec) -> None:
         self.spec = spec
@@ -38,33 +36,78 @@ class TableBox:
         spec = self.spec
         if files.info(spec.file) is None:
             raise DamagedError(f"The database {spec.file} is missing.")
-        if files.info(f"{spec.file}-wal") is not None:
-            raise DamagedError(
-                f"The database {spec.file} is in use, or was not closed.",
-                advice="Close the game, then try again.",
-            )
-        raw = read_all(files.payload(spec.file), limit=_LARGEST, what=spec.file)
+        beside = {
+            ending: files.payload(spec.file + ending)
+            for ending in COMPANIONS
+            if files.info(spec.file + ending) is not None
+        }
+        counts = {end: one for end, one in beside.items() if end != "-shm" and one.size != 0}
+        own = (spec.file, *(spec.file + ending for ending in beside))
+        copy = Settled(files.payload(spec.file), counts)
         stamp = f'"{spec.stamp}"' if spec.stamp else "NULL"
-        columns = f"{self.name}, {self.data}, {stamp}"
         try:
-            with closing(_opened(raw)) as book:
+            with closing(copy.opened()) as book:
                 self._refuse_no_table(book)
-                rows = book.execute(f"SELECT {columns} FROM {self.table}").fetchall()
+                number = self._number(book) or "NULL"
+                rows = book.execute(
+                    f"SELECT {self.name}, typeof({self.data}), length({self.data}), {stamp}, "
+                    f"{number} FROM {self.table}"
+                ).fetchall()
         except (sqlite3.Error, UnicodeDecodeError) as error:
             raise DamagedError(f"The database {spec.file} can't be read: {error}.") from None
+        except DamagedError as error:
+            raise DamagedError(f"The database {spec.file} can't be read: {error.what}") from None
         entries = []
-        for name, data, stamped in rows:
-            if not isinstance(data, str | bytes | None):
+        for name, kind, length, stamped, row in rows:
+            if kind not in ("blob", "text", "null"):
                 raise DamagedError(f"{name!s:.100} in the table {spec.table} holds no bytes.")
-            blob = data.encode() if isinstance(data, str) else data or b""
+            size = None if kind == "text" else length or 0
             at = to_ns(int(stamped), spec.unit) if isinstance(stamped, int) else None
-            payload: Payload = BytesPayload(blob)
-            entries.append(Entry(str(name), len(blob), at, payload, (spec.file,)))
+            payload = self._payload(copy, name, row, size)
+            entries.append(Entry(str(name), size, at, payload, (spec.file,)))
         if len({entry.name for entry in entries}) != len(entries):
             raise DamagedError(f"The table {spec.table} names an entry twice.")
         return Contents(
-            tuple(entries), {}, raw, (spec.file,), inspect=lambda: _inspected(raw, spec.file)
-        )
+            tuple(entries), {}, copy, own, inspect=lambda: _inspected(copy, spec.file)
+        )  # fmt: skip
+
+    def _number(self, book: sqlite3.Connection) -> str:
+        """Return by what name the table's rows have numbers, '' where they have none."""
+        columns = {row[1].lower() for row in book.execute(f"PRAGMA table_xinfo({self.table})")}
+        for name in ("rowid", "_rowid_", "oid"):
+            if name not in columns:
+                try:
+                    book.execute(f"SELECT {name} FROM {self.table} LIMIT 0")
+                except sqlite3.OperationalError:
+                    return ""
+                return name
+        return ""
+
+    def _payload(self, copy: Settled, name: str, row: int | None, size: int | None) -> Payload:
+        """Return a row's blob as a stream."""
+
+        def chunks() -> Iterator[bytes]:
+            try:
+                with closing(copy.opened()) as book:
+                    if row is None:
+                        yield self._whole(book, name)
+                        return
+                    spec = self.spec
+                    with book.blobopen(spec.table, spec.data, row, readonly=True) as blob:
+                        while chunk := blob.read(CHUNK):
+                            yield chunk
+            except (sqlite3.Error, UnicodeDecodeError) as error:
+                raise DamagedError(f"{name} can't be read: {error}.") from None
+
+        return StreamPayload((lambda: iter(())) if size == 0 else chunks, size)
+
+    def _whole(self, book: sqlite3.Connection, name: str) -> bytes:
+        data, length = f"CAST({self.data} AS BLOB)", f"length({self.data})"
+        line = f"SELECT {data} FROM {self.table} WHERE {self.name} = ? AND {length} <= ?"
+        found = book.execute(line, (name, _NO_NUMBER)).fetchone()
+        if found is None:
+            raise DamagedError(f"{name} is too large in a table whose rows have no numbers.")
+        return bytes(found[0] or b"")
 
     def _refuse_no_table(self, book: sqlite3.Connection) -> None:
         """A view or a virtual table can compute for ever, or elsewhere."""
@@ -79,47 +122,51 @@ class TableBox:
         """Yield the database anew; rows not concerned are not touched."""
         spec = self.spec
         known = {entry.name for entry in contents.entries}
+        made: FileCopy = contents.state.again()
         try:
-            with closing(_opened(contents.state)) as book, book:
+            with closing(opened(made.path)) as book:
+                number = self._number(book)
                 for name in removes:
                     book.execute(f"DELETE FROM {self.table} WHERE {self.name} = ?", (name,))
                 for item in puts:
-                    data = read_all(item.payload, limit=_LARGEST, what=item.name)
-                    if item.name in known:
-                        line = f"UPDATE {self.table} SET {self.data} = ? WHERE {self.name} = ?"
-                    else:
-                        line = f"INSERT INTO {self.table} ({self.data}, {self.name}) VALUES (?, ?)"
-                    book.execute(line, (data, item.name))
-                    if spec.stamp is not None:
-                        book.execute(
-                            f'UPDATE {self.table} SET "{spec.stamp}" = ? WHERE {self.name} = ?',
-                            (from_ns(item.stamp, spec.unit), item.name),
-                        )
+                    self._put(book, item, number, new=item.name not in known)
                 book.commit()
-                raw = book.serialize()
         except (sqlite3.Error, UnicodeDecodeError) as error:
             raise DamagedError(f"The database {spec.file} can't be written: {error}.") from None
-        yield Output(spec.file, BytesPayload(raw), making.now)
+        for path in contents.own[1:]:  # it is settled, and would be applied to the new file
+            yield Output(path, None, making.now)
+        yield Output(spec.file, made, making.now)
+
+    def _put(self, book: sqlite3.Connection, item: Put, number: str, *, new: bool) -> None:
+        """Write one row: its place first, then its bytes as they come."""
+        spec, spooled = self.spec, FileCopy()
+        with spooled.path.open("wb") as file:
+            file.writelines(item.payload.chunks())
+        size = spooled.size
+        if size > (_LARGEST if number else _NO_NUMBER):
+            raise DamagedError(f"{item.name} is too large for a table: it has {size:,} bytes.")
+        data = "zeroblob(?)" if number else "?"
+        if new:
+            line = f"INSERT INTO {self.table} ({self.data}, {self.name}) VALUES ({data}, ?)"
+        else:
+            line = f"UPDATE {self.table} SET {self.data} = {data} WHERE {self.name} = ?"
+        book.execute(line, (size if number else spooled.front(size), item.name))
+        if spec.stamp is not None:
+            book.execute(
+                f'UPDATE {self.table} SET "{spec.stamp}" = ? WHERE {self.name} = ?',
+                (from_ns(item.stamp, spec.unit), item.name),
+            )
+        if number and size:
+            line = f"SELECT {number} FROM {self.table} WHERE {self.name} = ?"
+            (row,) = book.execute(line, (item.name,)).fetchone()
+            with book.blobopen(spec.table, spec.data, row) as blob:
+                for chunk in spooled.chunks():
+                    blob.write(chunk)
 
 
-def _inspected(raw: bytes, file: str) -> Evidence:
+def _inspected(copy: Settled, file: str) -> Evidence:
     try:
-        with closing(_opened(raw)) as book:
-            found = [str(row[0]) for row in book.execute("PRAGMA integrity_check(3)")]
-    except (sqlite3.Error, UnicodeDecodeError) as error:
-        raise DamagedError(f"The database {file} can't be read: {error}.") from None
-    if found != ["ok"]:
-        raise DamagedError(f"SQLite finds {file} damaged: {'; '.join(found)[:300]}.")
+        check(copy)
+    except DamagedError as error:
+        raise DamagedError(f"The database {file}: {error.what}") from None
     return Evidence("verified", "SQLite's own check")
-
-
-def _opened(raw: bytes) -> sqlite3.Connection:
-    if not raw.startswith(MAGIC):
-        raise sqlite3.DatabaseError("it is no SQLite database")
-    refuse_cut(raw[:100], len(raw))
-    book = sqlite3.connect(":memory:")
-    book.deserialize(raw)
-    book.execute("PRAGMA trusted_schema = OFF")
-    turns = iter(range(_MOST_TURNS))
-    book.set_progress_handler(lambda: next(turns, None) is None, _STEPS)
-    return book

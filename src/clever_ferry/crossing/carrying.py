@@ -16,6 +16,7 @@ from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.crossing.recording import recorded, save_story
 from clever_ferry.errors import DamagedError, NotProvenError, RefusedError
 from clever_ferry.finding.berths import open_berth
+from clever_ferry.forms.databases import COMPANIONS
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.snapshots import kept_save
@@ -119,6 +120,7 @@ def _prove(plan: Plan, progress: Progress) -> list[Proof]:
         )
     concerned = {item.put.name for item in plan.laid} | set(plan.rebuilt)
     concerned |= {name for move in plan.moves for name in move.removes}
+    concerned |= {f"{name}{ending}" for name in concerned for ending in COMPANIONS}
     shared = {piece.key: piece for piece in now.listing.shared}
     faults = [
         f"the {item.piece.title} is not what was carried"

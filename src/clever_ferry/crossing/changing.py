@@ -44,6 +44,7 @@ from clever_ferry.keeping.logbook import State
 from clever_ferry.keeping.snapshots import Snapshot
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.presence import stands
 from clever_ferry.moving.replacing import STAGING, Replacement, Staged
 from clever_ferry.moving.system import undisturbed
 from clever_ferry.tree import Output
@@ -263,7 +264,7 @@ def _left(made: Changed) -> dict[str, Any]:
 
 def _entry(aim: Aim) -> Entry:
     anchor = aim.files.root
-    while not anchor.exists():
+    while not stands(anchor):
         anchor = anchor.parent
     return Entry(
         aim.reason.id, aim.what, aim.number, aim.done, aim.before, str(aim.files.root),
@@ -335,9 +336,9 @@ def _refuse_at_work(aim: Aim, keeps: Keeps) -> None:
 def _refuse_another(aim: Aim, own: str) -> None:
     """Refuse where another ferry has a staging folder; both look again once they have made one."""
     anchor = aim.files.root
-    while not anchor.exists():
+    while not stands(anchor):
         anchor = anchor.parent
-    with suppress(OSError):
+    with suppress(PermissionError):  # which says more where something is to be written
         left = sorted(
             path.name
             for path in anchor.iterdir()
@@ -366,7 +367,7 @@ def refuse_full(*writes: tuple[Path, int]) -> None:
     """
     needs: dict[int, tuple[Path, int]] = {}
     for folder, count in writes:
-        while not folder.exists():
+        while not stands(folder):
             folder = folder.parent
         device = disk.device_of(folder)
         needs[device] = (folder, needs.get(device, (folder, 0))[1] + count)

@@ -12,10 +12,11 @@ from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.snapshots import KeptFile, Snapshot
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.presence import folder_stands, stands
 from clever_ferry.moving.replacing import Replacement
 from clever_ferry.tree import Output
 
-__all__ = ["put_back", "refuse_gone", "return_folders", "returning"]
+__all__ = ["put_back", "refuse_astray", "refuse_gone", "return_folders", "returning"]
 
 
 def returning(locker: Locker, snapshot: Snapshot, files: FolderFiles) -> Iterator[Output]:
@@ -55,7 +56,7 @@ def put_back(
     refuse_gone(anchor)
     root = Path(snapshot.root)
     files = FolderFiles(root)
-    if root.exists() or snapshot.files:
+    if stands(root) or snapshot.files:
         with Replacement(files, token, announce=announce) as change:
             for output in returning(locker, snapshot, files):
                 change.stage(output)
@@ -71,7 +72,7 @@ def refuse_gone(anchor: Path) -> None:
 
     What is made in the place of an unplugged drive is on another disk.
     """
-    if not anchor.is_dir():
+    if not folder_stands(anchor):
         raise NotFoundError(
             f"The folder {anchor} is not there.",
             advice="If it is on a drive, plug that in, then run any cferry command. If it is gone "
@@ -79,9 +80,22 @@ def refuse_gone(anchor: Path) -> None:
         )
 
 
+def refuse_astray(snapshot: Snapshot) -> None:
+    """Raise RefusedError where a path that a snapshot names would lead out of its folder."""
+    files = FolderFiles(Path(snapshot.root))
+    folders = (*snapshot.absent_folders, *(there.path for there in snapshot.folders))
+    for path in (*folders, *snapshot.absent, *(kept.path for kept in snapshot.files)):
+        if path:
+            files.inside(path)
+
+
 def return_folders(snapshot: Snapshot, anchor: Path, anchor_stamp: int) -> None:
-    """Bring the folders that a snapshot names to what they were, and their time stamps."""
+    """Bring the folders that a snapshot names to what they were, and their time stamps.
+
+    Raises RefusedError, before anything changes, where one would lead elsewhere.
+    """
     root = Path(snapshot.root)
+    refuse_astray(snapshot)
     for folder in sorted(snapshot.absent_folders, key=len, reverse=True):
         _remove_empty(root / folder)
     if "" in snapshot.absent_folders:
@@ -94,12 +108,12 @@ def return_folders(snapshot: Snapshot, anchor: Path, anchor_stamp: int) -> None:
     for there in sorted(snapshot.folders, key=lambda folder: len(folder.path), reverse=True):
         disk.set_times(root / there.path, there.stamp)
         disk.sync_folder(root / there.path)
-    if not root.exists():
+    if not stands(root):
         disk.set_times(anchor, anchor_stamp)
         disk.sync_folder(anchor)
 
 
 def _remove_empty(folder: Path) -> None:
     with suppress(FileNotFoundError):
-        if folder.is_dir() and not any(folder.iterdir()):
+        if folder_stands(folder) and not any(folder.iterdir()):
             disk.remove_folder(folder)

@@ -12,7 +12,7 @@ from clever_ferry.cargo import digest_of
 from clever_ferry.crossing.changing import Aim, Changed, change, new_token
 from clever_ferry.crossing.guarding import await_quiet, left_by_us, refuse_changed
 from clever_ferry.crossing.progress import Progress, Tally, silent
-from clever_ferry.crossing.putting_back import return_folders, returning
+from clever_ferry.crossing.putting_back import refuse_astray, return_folders, returning
 from clever_ferry.crossing.recording import recorded, save_story
 from clever_ferry.crossing.undoing import attributes_at, unlike
 from clever_ferry.errors import DamagedError, NotFoundError, NotProvenError
@@ -61,6 +61,7 @@ def plan_restore(keeps: Keeps, snapshot: Snapshot, now: OpenBerth | None) -> Res
     Raises DamagedError where an object of it is damaged, and NotFoundError where all stands
     as it did.
     """
+    refuse_astray(snapshot)
     refuse_damaged(keeps.locker, snapshot)
     root = Path(snapshot.root)
     files = FolderFiles(root)

@@ -11,7 +11,7 @@ from clever_ferry.cargo import digest_of
 from clever_ferry.crossing.changing import Aim, Changed, change, new_token
 from clever_ferry.crossing.guarding import await_quiet, left_by_us, refuse_changed
 from clever_ferry.crossing.progress import Progress, silent
-from clever_ferry.crossing.putting_back import return_folders, returning
+from clever_ferry.crossing.putting_back import refuse_astray, return_folders, returning
 from clever_ferry.errors import (
     DamagedError,
     NotFoundError,
@@ -73,6 +73,13 @@ def plan_undo(
         raise RefusedError(f"{record.what.capitalize()} is {record.state} already.")
     _refuse_buried(keeps.logbook.records(), record)
     snapshot = keeps.locker.snapshot(record.manifest)
+    if snapshot.root != record.story["to"]["root"]:
+        raise DamagedError(
+            f"The backup of {record.what} is of another folder, so nothing was undone.",
+            details=(f"Backup {snapshot.id}: {snapshot.root}",),
+            advice="See whether CFERRY_LOCKER names the locker that it was made with.",
+        )
+    refuse_astray(snapshot)
     for kept in snapshot.files:
         if keeps.locker.objects.fault(kept.digest):
             raise DamagedError(

@@ -26,6 +26,7 @@ __all__ = [
     "find_berths",
     "find_loose",
     "folders_fitting",
+    "is_place_of",
     "likely",
     "never_started",
     "one_berth",
@@ -157,6 +158,19 @@ def at_place(computer: Computer, game: Game, edition: Edition, place: Path) -> S
     plain = [pattern.text for pattern in given if pattern is not None and not pattern.fields]
     fresh = tuple(_berth(computer, game, edition, ground, text, {}) for text in plain[:1])
     return Search(fresh, tuple(looked), tuple(ground.troubles))
+
+
+def is_place_of(computer: Computer, edition: Edition, place: Path) -> bool:
+    """Tell whether an edition's recipe would look for saves in a folder, be that there or not."""
+    for info, pattern, _ in edition.berths:
+        ground = computer.ground(info.under)
+        if info.on not in ("any", computer.system) or ground is None or pattern is None:
+            continue
+        base = ground.place("")
+        deep = len(place.parts) - len(base.parts) == len(pattern.segments)
+        if deep and place.is_relative_to(base) and _named_so(pattern, place, computer.fold):
+            return True
+    return False
 
 
 def _named_so(pattern: Pattern, place: Path, fold: bool) -> bool:

@@ -1,46 +1,187 @@
-"""SQLite databases verified by SQLite itself: on a copy, together with the journal beside it."""
+"""SQLite databases, verified and settled by SQLite itself, on a copy."""
 
 from __future__ import annotations
 
+import shutil
 import sqlite3
 import tempfile
-from collections.abc import Mapping
+import weakref
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from contextlib import closing
 from pathlib import Path
 
 from clever_ferry.errors import DamagedError, UnsupportedError
-from clever_ferry.payload import Payload, head
+from clever_ferry.payload import CHUNK, Payload, head
 
-__all__ = ["COMPANIONS", "MAGIC", "check_database", "refuse_cut"]
+__all__ = [
+    "COMPANIONS",
+    "MAGIC",
+    "FileCopy",
+    "Settled",
+    "check",
+    "check_database",
+    "companions",
+    "is_database",
+    "opened",
+    "refuse_cut",
+    "settled",
+]
 
 MAGIC = b"SQLite format 3\0"
-COMPANIONS = ("-journal", "-wal")
-"""Endings of the files beside a database that belong to it while a change is not settled."""
+COMPANIONS = ("-journal", "-wal", "-shm")
+"""Endings of the files beside a database that belong to it: the journal from which an open change
+is undone, the log of changes that are not in it yet, and an index of that log."""
+_JOURNALS = (b"\xd9\xd5\x05\xf9", b"\x37\x7f\x06\x82", b"\x37\x7f\x06\x83")
+_FEW_STEPS, _FEW_TURNS = 100_000, 500
 _STEPS, _MOST_TURNS = 1_000_000, 20_000
 """Twenty thousand million steps of SQLite's machine: some minutes, then it is let be."""
 
 
-def check_database(payload: Payload, beside: Mapping[str, Payload]) -> None:
-    """Have SQLite check a database; `beside` are its journals, by their endings.
+def check_database(payload: Payload) -> None:
+    """Have SQLite check a database.
 
     Raises DamagedError where it is damaged or no database, UnsupportedError where that can't be
     told.
     """
-    start = head(payload, 100)
-    if not start.startswith(MAGIC):
-        raise DamagedError("it is no SQLite database.")
-    if not beside and payload.size is not None:
-        refuse_cut(start, payload.size)
-    with tempfile.TemporaryDirectory(prefix="cferry-") as folder:
-        copy = Path(folder) / "copy"
-        for ending, one in {"": payload, **beside}.items():
-            with Path(f"{copy}{ending}").open("wb") as file:
-                file.writelines(one.chunks())
-        try:
-            with closing(sqlite3.connect(copy)) as book:
-                _check(book)
-        except (sqlite3.Error, UnicodeDecodeError) as error:
-            raise DamagedError(f"SQLite can't read it: {error}.") from None
+    check(Settled(payload, {}))
+
+
+def check(copy: Settled) -> None:
+    """Have SQLite check a database's copy; raises as `check_database` does."""
+    try:
+        with closing(copy.opened()) as book:
+            _check(book)
+    except (sqlite3.Error, UnicodeDecodeError) as error:
+        raise DamagedError(f"SQLite can't read it: {error}.") from None
+
+
+class Settled:
+    """A database as it is once what stands beside it is taken back or taken over.
+
+    A program that was killed in the middle of a change leaves a journal from which SQLite undoes
+    that change at the next opening, or a log of changes that are not in the file yet. Here that is
+    done to a copy, when it is read for the first time; the files themselves are only read.
+    Reading raises DamagedError where SQLite can't do it.
+    """
+
+    def __init__(self, payload: Payload, beside: Mapping[str, Payload]) -> None:
+        self._payload, self._beside = payload, beside
+        self._copy: FileCopy | None = None
+
+    @property
+    def size(self) -> int | None:
+        """Size in bytes, once it was read."""
+        return self._copy.size if self._copy is not None else None
+
+    def chunks(self) -> Iterator[bytes]:
+        """Yield the settled bytes."""
+        self._settled()
+        assert self._copy is not None
+        return self._copy.chunks()
+
+    def front(self, count: int) -> bytes:
+        """Return the first bytes."""
+        self._settled()
+        assert self._copy is not None
+        return self._copy.front(count)
+
+    def opened(self) -> sqlite3.Connection:
+        """Open the copy, so that nothing in it runs for ever or elsewhere; the caller closes it."""
+        return opened(self._settled())
+
+    def again(self) -> FileCopy:
+        """Return another copy, to be changed."""
+        other = FileCopy()
+        shutil.copyfile(self._settled(), other.path)
+        return other
+
+    def _settled(self) -> Path:
+        if self._copy is None:
+            copy = FileCopy()
+            for ending, one in {"": self._payload, **self._beside}.items():
+                _write(copy.path.with_name(copy.path.name + ending), one)
+            if not self._beside:
+                with copy.path.open("rb") as file:
+                    start = file.read(100)
+                if not start.startswith(MAGIC):
+                    raise DamagedError("it is no SQLite database.")
+                refuse_cut(start, copy.path.stat().st_size)
+            try:
+                with closing(opened(copy.path)) as book:
+                    book.execute("SELECT count(*) FROM sqlite_schema").fetchone()
+                    if self._beside:
+                        book.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+            except (sqlite3.Error, UnicodeDecodeError) as error:
+                told = "settle the change that was left open in it" if self._beside else "read it"
+                raise DamagedError(f"SQLite can't {told}: {error}.") from None
+            self._copy = copy
+        return self._copy.path
+
+
+class FileCopy:
+    """A file of the program's own, as bytes; it goes when nobody needs it any more."""
+
+    def __init__(self) -> None:
+        folder = tempfile.mkdtemp(prefix="cferry-")
+        self.path = Path(folder) / "copy"
+        weakref.finalize(self, shutil.rmtree, folder, ignore_errors=True)
+
+    @property
+    def size(self) -> int:
+        """Size in bytes."""
+        return self.path.stat().st_size
+
+    def chunks(self) -> Iterator[bytes]:
+        """Yield the bytes."""
+        with self.path.open("rb") as file:
+            while chunk := file.read(CHUNK):
+                yield chunk
+
+    def front(self, count: int) -> bytes:
+        """Return the first bytes."""
+        with self.path.open("rb") as file:
+            return file.read(count)
+
+
+def opened(path: Path) -> sqlite3.Connection:
+    """Open a database that may be a stranger's: a trigger of it ends after fifty million steps."""
+    book = sqlite3.connect(path)
+    book.execute("PRAGMA trusted_schema = OFF")
+    book.execute("PRAGMA synchronous = OFF")
+    turns = iter(range(_FEW_TURNS))
+    book.set_progress_handler(lambda: next(turns, None) is None, _FEW_STEPS)
+    return book
+
+
+def companions(names: Collection[str]) -> dict[str, list[str]]:
+    """Return, by the name of what would be a database, the names that would be its companions."""
+    found: dict[str, list[str]] = {}
+    for name in names:
+        if name.endswith(COMPANIONS):
+            base = name.rpartition("-")[0]
+            found.setdefault(base, []).append(name)
+    return {base: sorted(beside) for base, beside in found.items() if base in names}
+
+
+def is_database(payload: Payload, beside: Iterable[Payload] = ()) -> bool:
+    """Tell by its first bytes whether a file is a database, an empty one by its companions'."""
+    start = head(payload, len(MAGIC))
+    if start:
+        return start == MAGIC
+    return any(head(one, 4).startswith(_JOURNALS) for one in beside)
+
+
+def settled(payload: Payload, beside: Mapping[str, Payload]) -> Payload:
+    """Return a database together with what stands beside it, by ending; as it is where that is
+    nothing that counts.
+    """
+    counts = {ending: one for ending, one in beside.items() if ending != "-shm" and one.size != 0}
+    return Settled(payload, counts) if counts else payload
+
+
+def _write(place: Path, payload: Payload) -> None:
+    with place.open("wb") as file:
+        file.writelines(payload.chunks())
 
 
 def refuse_cut(start: bytes, size: int) -> None:
@@ -67,7 +208,6 @@ def _check(book: sqlite3.Connection) -> None:
             ended.append(True)
         return bool(ended)
 
-    book.execute("PRAGMA trusted_schema = OFF")
     book.set_progress_handler(over, _STEPS)
     try:
         found = [str(row[0]) for row in book.execute("PRAGMA integrity_check(3)")]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import tempfile
 import zipfile
 import zlib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from typing import IO
 
 from clever_ferry.certainty import Evidence
@@ -48,11 +48,10 @@ def form_of(start: bytes) -> str:
     return kind if kind in FORMS else ""
 
 
-def verify(form: str, payload: Payload, beside: Mapping[str, Payload] | None = None) -> Evidence:
+def verify(form: str, payload: Payload) -> Evidence:
     """Read a file to its end as one of the `FORMS`, and return what that establishes.
 
-    `beside` are the journals that belong to a database, by their endings. Raises DamagedError
-    where the file is not so, and UnsupportedError where that can't be told.
+    Raises DamagedError where the file is not so, and UnsupportedError where that can't be told.
     """
     if form in TEXT_FORMS:
         read_form(form, read_all(payload, limit=_LARGEST_TEXT, what="the text"), "it")
@@ -62,7 +61,7 @@ def verify(form: str, payload: Payload, beside: Mapping[str, Payload] | None = N
     checks: dict[str, Callable[[], Evidence]] = {
         "zip": lambda: _zip(payload),
         "png": lambda: _png(payload),
-        "sqlite": lambda: _database(payload, beside or {}),
+        "sqlite": lambda: _database(payload),
     }
     return checks[form]()
 
@@ -75,8 +74,8 @@ def _unpacked(form: str, payload: Payload) -> Evidence:
     return found.evidence[0]()
 
 
-def _database(payload: Payload, beside: Mapping[str, Payload]) -> Evidence:
-    check_database(payload, beside)
+def _database(payload: Payload) -> Evidence:
+    check_database(payload)
     return Evidence("verified", "SQLite's own check")
 
 

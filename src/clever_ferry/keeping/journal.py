@@ -17,7 +17,7 @@ from msgspec.structs import asdict, replace
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.keeping.logbook import State
 from clever_ferry.moving import disk
-from clever_ferry.moving.presence import same_place
+from clever_ferry.moving.presence import folder_stands, same_place, stands
 
 __all__ = ["Entry", "Journal", "Phase"]
 
@@ -64,7 +64,7 @@ class Journal(Struct, frozen=True):
 
     def write(self, entry: Entry) -> None:
         """Write an entry, in place of an earlier state of it; it lasts when this returns."""
-        if not self.folder.is_dir():
+        if not folder_stands(self.folder):
             disk.make_folder(self.folder)
             disk.sync_folder(self.folder.parent)
         disk.write_synced(self._file(entry.id), json.encode({"journal": 1, **asdict(entry)}))
@@ -93,13 +93,13 @@ class Journal(Struct, frozen=True):
 
     def open(self) -> list[str]:
         """Return the ids of all entries."""
-        if not self.folder.is_dir():
+        if not folder_stands(self.folder):
             return []
         return sorted(path.stem for path in self.folder.glob("*.json"))
 
     def holds(self, ident: str) -> bool:
         """Tell whether an entry is there."""
-        return self._file(ident).exists()
+        return stands(self._file(ident)) is not None
 
     def read(self, ident: str) -> Entry | None:
         """Return an entry, None where it is gone by now.

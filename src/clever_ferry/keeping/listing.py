@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from clever_ferry.errors import DamagedError
-from clever_ferry.keeping.snapshots import About, Kept, Snapshots, saves_from
+from clever_ferry.keeping.snapshots import Kept, Snapshots, about_from, saves_from
 
 __all__ = ["list_snapshots"]
 
@@ -32,7 +32,7 @@ def list_snapshots(
         return [], 0, []
     try:
         return _listed(snapshots, list_file, idents, newest)
-    except (sqlite3.Error, ValueError, KeyError, TypeError):
+    except (sqlite3.Error, ValueError, KeyError, TypeError, AttributeError, RecursionError):
         with suppress(OSError):
             list_file.unlink()
     faults: list[str] = []
@@ -73,5 +73,5 @@ def _told(one: Kept) -> str:
 
 
 def _kept(data: dict[str, Any]) -> Kept:
-    about, saves = About(**data.pop("about")), tuple(saves_from(data.pop("saves")))
+    about, saves = about_from(data.pop("about")), tuple(saves_from(data.pop("saves")))
     return Kept(**data, about=about, saves=saves)

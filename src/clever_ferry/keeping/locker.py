@@ -27,6 +27,7 @@ from clever_ferry.keeping.snapshots import (
 )
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.presence import file_stands, folder_stands
 from clever_ferry.moving.system import WriteLock, attributes_of
 
 if TYPE_CHECKING:
@@ -151,7 +152,7 @@ class Packing:
         absent: list[str] = []
         for path in dict.fromkeys(paths):
             real = files.find(path)
-            if real is None or not real.is_file():
+            if real is None or not file_stands(real):
                 absent.append(path)
                 continue
             kept.append(self._kept(files, path, real, earlier.get(path), trust, progress))
@@ -159,7 +160,7 @@ class Packing:
         missing: list[str] = []
         for folder in dict.fromkeys(folders):
             place = files.root / folder
-            if place.is_dir():
+            if folder_stands(place):
                 stamp = (stamps or {}).get(folder, place.stat().st_mtime_ns)
                 there.append(KeptFolder(folder, stamp))
             else:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 from msgspec import Meta, Struct, ValidationError, convert, field
 
 from clever_ferry.errors import DamagedError
+from clever_ferry.moving.presence import stands
 
 if TYPE_CHECKING:
     import sqlite3
@@ -160,7 +161,7 @@ class Logbook:
         return next(iter(self._select("WHERE number = ?", number)), None)
 
     def _select(self, where: str, *values: int) -> list[Record]:
-        if not self.path.exists():
+        if not stands(self.path):
             return []
         with self._open() as book:
             rows = book.execute(

@@ -19,6 +19,7 @@ import zstandard
 from clever_ferry.cargo import DIGEST_SIZE, DigestedPayload, digest_of
 from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.moving import disk
+from clever_ferry.moving.presence import file_stands
 from clever_ferry.payload import CHUNK, Payload, StreamPayload, head
 
 if TYPE_CHECKING:
@@ -52,7 +53,7 @@ class Objects:
         """Return where an object is, None where it is missing."""
         plain = self.folder / digest[:2] / digest[2:]
         for place in (plain, plain.with_name(plain.name + _PACKED)):
-            if place.is_file():
+            if file_stands(place):
                 return place
         return None
 

@@ -11,12 +11,16 @@ import json
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from pathlib import Path
-from typing import Any, Literal
+from pathlib import Path, PurePosixPath, PureWindowsPath
+from typing import Annotated, Any, Literal
+
+from msgspec import Meta, Struct, convert
+from msgspec.structs import asdict
 
 from clever_ferry.cargo import Save, new_digest
 from clever_ferry.errors import ChoiceNeededError, DamagedError, UnknownNameError
 from clever_ferry.moving import disk
+from clever_ferry.moving.presence import folder_stands, stands
 from clever_ferry.moving.system import Attributes
 
 __all__ = [
@@ -34,7 +38,8 @@ __all__ = [
 Kind = Literal["backup", "crossing", "undo", "restore"]
 """Why it was made: asked for, or before a crossing, an undo or a restore."""
 
-_DIGEST = re.compile(r"[0-9a-f]{64}")
+_MOST = 1 << 30
+"""Bytes of the largest snapshot that is read; one of 100,000 files has some 40 MB."""
 _IDENT = re.compile(r"[0-9]{8}-[0-9]{6}-[0-9a-f]{6}")
 
 
@@ -169,14 +174,14 @@ class Snapshots:
 
     def idents(self) -> list[str]:
         """Return the ids of all snapshots, the oldest first."""
-        if not self.folder.is_dir():
+        if not folder_stands(self.folder):
             return []
         names = (path.name for path in self.folder.iterdir())
         return sorted(n[:-5] for n in names if n.endswith(".json") and _IDENT.fullmatch(n[:-5]))
 
     def has(self, ident: str) -> bool:
         """Tell whether a snapshot of that id is there, whether or not it can be read."""
-        return (self.folder / f"{ident}.json").exists()
+        return stands(self.folder / f"{ident}.json") is not None
 
     def write(self, snapshot: Snapshot) -> None:
         """Keep a snapshot; it lasts when this returns."""
@@ -190,13 +195,17 @@ class Snapshots:
         """Read a snapshot; raises DamagedError where it is missing or not as it was written."""
         path = self.folder / f"{ident}.json"
         try:
-            data = json.loads(path.read_bytes())
+            data = json.loads(disk.read_whole(path, _MOST))
             body = data["body"]
             if data["snapshot"] != 1 or data["digest"] != _digest(body):
                 raise ValueError("it is not as it was written")
-            return _snapshot(body)
+            snapshot = _snapshot(body)
+            if snapshot.id != ident:
+                raise ValueError("it is of another name")
+            return snapshot
         except (OSError, ValueError, KeyError, TypeError, RecursionError) as error:
-            raise DamagedError(f"The backup {path} can't be read: {error}.") from None
+            told = error.strerror if isinstance(error, OSError) else error
+            raise DamagedError(f"The backup {path} can't be read: {told}.") from None
 
     def remove(self, ident: str) -> None:
         """Remove one."""
@@ -269,36 +278,98 @@ def _body(snapshot: Snapshot) -> dict[str, Any]:
     }
 
 
-def _snapshot(body: Mapping[str, Any]) -> Snapshot:
-    if not all(_DIGEST.fullmatch(one["digest"]) for one in body["files"]):
-        raise ValueError("a content's digest is none")
+_Count = Annotated[int, Meta(ge=0)]
+_Time = Annotated[int, Meta(ge=-(1 << 63), le=(1 << 63) - 1)]
+_Text = Annotated[str, Meta(max_length=100_000)]
+_Path = Annotated[str, Meta(max_length=32_768)]
+
+
+class _Attributes(Struct):
+    mode: Annotated[int, Meta(ge=0, le=0o777)]
+    owner: tuple[_Count, _Count] | None = None
+    extended: dict[
+        Annotated[str, Meta(pattern="^user[.].")], Annotated[str, Meta(pattern="^([0-9a-f]{2})*$")]
+    ] = {}
+    flags: Annotated[int, Meta(ge=0, lt=1 << 32)] = 0
+
+
+class _File(Struct):
+    path: _Path
+    size: _Count
+    stamp: _Time
+    digest: Annotated[str, Meta(pattern="^[0-9a-f]{64}$")]
+    attributes: _Attributes
+    seen: tuple[int, int]
+
+
+class _Save(Struct):
+    slot: int
+    title: _Text
+    fields: dict[str, int | str]
+    facts: list[tuple[_Text, _Text]]
+    files: list[_Path]
+
+
+class _About(Struct):
+    game: _Text
+    edition: _Text
+    title: _Text
+    boxed: bool = False
+    whole: bool = False
+
+
+class _Body(Struct):
+    """What a snapshot's file may say; it may come from a stranger."""
+
+    id: Annotated[str, Meta(pattern=f"^{_IDENT.pattern}$")]
+    kind: Kind
+    made: _Time
+    note: _Text
+    root: _Path
+    about: _About
+    saves: list[_Save]
+    files: list[_File]
+    absent: list[_Path]
+    folders: list[tuple[_Path, _Time]]
+    absent_folders: list[_Path]
+
+
+def _snapshot(data: Any) -> Snapshot:
+    """Take plain data; raises ValueError where it is none, or a path would lead elsewhere."""
+    body = convert(data, _Body)
+    named = [*body.absent, *(one.path for one in body.files)]
+    folders = [path for path in (*body.absent_folders, *(one[0] for one in body.folders)) if path]
+    for path in (*named, *folders):
+        if any(part in ("", ".", "..") or "\0" in part for part in path.split("/")):
+            raise ValueError(f"the path {path!r} would lead out of its folder")
+    if "\0" in body.root or not (PurePosixPath(body.root).is_absolute()
+                                 or PureWindowsPath(body.root).is_absolute()):  # fmt: skip
+        raise ValueError(f"{body.root!r} is no folder's whole path")
     return Snapshot(
-        body["id"],
-        body["kind"],
-        body["made"],
-        body["note"],
-        body["root"],
-        About(**body["about"]),
-        tuple(saves_from(body["saves"])),
+        body.id, body.kind, body.made, body.note, body.root, About(**asdict(body.about)),
+        tuple(_save(one) for one in body.saves),
         tuple(
             KeptFile(
-                one["path"], one["size"], one["stamp"], one["digest"],
-                Attributes.from_data(one["attributes"]), (one["seen"][0], one["seen"][1]),
+                one.path, one.size, one.stamp, one.digest,
+                Attributes.from_data(asdict(one.attributes)), one.seen,
             )
-            for one in body["files"]
+            for one in body.files
         ),
-        tuple(body["absent"]),
-        tuple(KeptFolder(path, stamp) for path, stamp in body["folders"]),
-        tuple(body["absent_folders"]),
+        tuple(body.absent),
+        tuple(KeptFolder(path, stamp) for path, stamp in body.folders),
+        tuple(body.absent_folders),
     )  # fmt: skip
 
 
-def saves_from(data: Iterable[Mapping[str, Any]]) -> list[KeptSave]:
-    """Read saves from plain data."""
-    return [
-        KeptSave(
-            one["slot"], one["title"], one["fields"],
-            tuple((label, text) for label, text in one["facts"]), tuple(one["files"]),
-        )
-        for one in data
-    ]  # fmt: skip
+def saves_from(data: Any) -> list[KeptSave]:
+    """Read saves from plain data; raises ValueError where it is none."""
+    return [_save(one) for one in convert(data, list[_Save])]
+
+
+def about_from(data: Any) -> About:
+    """Read whose saves they are from plain data; raises ValueError where it is none."""
+    return About(**asdict(convert(data, _About)))
+
+
+def _save(one: _Save) -> KeptSave:
+    return KeptSave(one.slot, one.title, one.fields, tuple(one.facts), tuple(one.files))

@@ -17,6 +17,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Self
 
 from clever_ferry.moving import system
+from clever_ferry.moving.presence import folder_stands
 from clever_ferry.moving.system import Attributes, Unkept
 
 if TYPE_CHECKING:
@@ -238,7 +239,7 @@ def unlink(path: Path) -> None:
 def make_folder(path: Path) -> None:
     """Make a folder and those above it; those that are there are fine."""
     missing = []
-    while not path.is_dir():
+    while not folder_stands(path):
         missing.append(path)
         path = path.parent
     for folder in reversed(missing):

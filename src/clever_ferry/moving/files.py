@@ -14,6 +14,7 @@ from msgspec import Struct
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError
 from clever_ferry.moving import disk
 from clever_ferry.moving.names import folded
+from clever_ferry.moving.presence import folder_stands, stands
 from clever_ferry.moving.system import is_link
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import FileInfo
@@ -138,14 +139,16 @@ class FolderFiles:
             if part in ("", ".", "..") or "\\" in part or "\0" in part:
                 return None
             inner = here / part
-            if not os.path.lexists(inner):
-                if not self.fold or not here.is_dir():
+            data = stands(inner, follow=False)
+            if data is None:
+                if not self.fold or not folder_stands(here):
                     return None
                 names = [one.name for one in here.iterdir() if folded(one.name) == folded(part)]
                 if not names:
                     return None
                 inner = here / names[0]
-            if is_link(inner.lstat()):
+                data = inner.lstat()
+            if is_link(data):
                 return None
             here = inner
         return here
@@ -169,7 +172,8 @@ class FolderFiles:
         here = self.root
         for part in path.split("/"):
             here = here / part
-            if os.path.lexists(here) and is_link(here.lstat()):
+            data = stands(here, follow=False)
+            if data is not None and is_link(data):
                 raise RefusedError(
                     f"{here} is a link to somewhere else, and links are not written through.",
                     advice="Put the real folder in the link's place, then try again.",

@@ -13,6 +13,7 @@ from clever_ferry.cargo import DigestedPayload
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.following import mode_for_file, mode_for_folder
+from clever_ferry.moving.presence import folder_stands, stands
 from clever_ferry.moving.system import Attributes, Unkept, attributes_of
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import Output
@@ -62,7 +63,7 @@ class Replacement:
         self._token = token
         self._announce = announce
         self.anchor = files.root
-        while not self.anchor.exists():
+        while not stands(self.anchor):
             self.anchor = self.anchor.parent
         self._stages: dict[int, Path] = {}
         self._stamps: dict[Path, int] = {}
@@ -118,9 +119,7 @@ class Replacement:
         stamp = max(-_FAR, min(output.stamp, _FAR))  # what a file system can hold
         attributes = output.attributes
         if attributes is None:
-            attributes = (
-                attributes_of(place) if place.exists() else mode_for_file(place, self._root)
-            )
+            attributes = attributes_of(place) if stands(place) else mode_for_file(place, self._root)
         size = 0
         out = disk.create(file)
         try:
@@ -149,7 +148,7 @@ class Replacement:
     def _stage_for(self, place: Path) -> Path:
         """Return the staging folder on the file system of a place; it is made when needed."""
         above = place.parent
-        while not above.exists():
+        while not stands(above):
             above = above.parent
         device = disk.device_of(above)
         if device not in self._stages:
@@ -209,7 +208,7 @@ class Replacement:
             self._into_place(item.file, place)
             touched[place.parent] = None
         for folder in touched:
-            if folder.is_dir():
+            if folder_stands(folder):
                 disk.sync_folder(folder)
 
     def _into_place(self, file: Path, place: Path) -> None:
@@ -229,7 +228,7 @@ class Replacement:
 
     def _make_folders(self, folder: Path, touched: dict[Path, None]) -> None:
         missing = []
-        while not folder.is_dir():
+        while not folder_stands(folder):
             missing.append(folder)
             folder = folder.parent
         for new in reversed(missing):
@@ -269,7 +268,7 @@ def sweep_quietly(place: Path, token: str, stamp: int | None) -> None:
 
     Raises OSError where it can't be removed.
     """
-    if not place.is_dir():
+    if not folder_stands(place):
         return
     stamp = place.stat().st_mtime_ns if stamp is None else stamp
     if not sweep(place, token):
@@ -278,7 +277,7 @@ def sweep_quietly(place: Path, token: str, stamp: int | None) -> None:
 
 
 def _remove(path: Path) -> None:
-    if path.is_dir():
+    if folder_stands(path):
         for inner in sorted(path.iterdir()):
             disk.unlink(inner)
         disk.remove_folder(path)

@@ -140,7 +140,7 @@ def attributes_of(path: Path) -> Attributes:
         flags = data.st_file_attributes & _KEPT_FLAGS
     else:
         flags = getattr(data, "st_flags", 0)
-    return Attributes(stat.S_IMODE(data.st_mode), owner, tuple(_extended(path)), flags)
+    return Attributes(data.st_mode & 0o777, owner, tuple(_extended(path)), flags)
 
 
 def _extended(path: Path) -> Iterator[tuple[str, str]]:

@@ -8,7 +8,7 @@ all others) is a suspicion, and told as one.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 from statistics import median
 from typing import Literal
@@ -20,7 +20,6 @@ from clever_ferry.boxes import Contents
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.certainty import Evidence, Level, strongest
 from clever_ferry.errors import DamagedError, KeyNeededError, UnsupportedError
-from clever_ferry.forms.databases import COMPANIONS
 from clever_ferry.forms.verifying import form_of, verify
 from clever_ferry.layouts import point
 from clever_ferry.naming import Value
@@ -180,7 +179,7 @@ class Examiner:
         if not form:
             return nothing
         try:
-            return verify(form, payload, dict(self._beside(piece)))
+            return verify(form, payload)
         except UnsupportedError as error:
             suspicions.append(f"not verified as {form.upper()}: {error.what.rstrip('.')}")
         except DamagedError as error:
@@ -189,16 +188,6 @@ class Examiner:
             elif strongest(evidence).level != "verified":
                 suspicions.append(f"it begins like {form.upper()}, but {error.what.rstrip('.')}")
         return nothing
-
-    def _beside(self, piece: Piece) -> Iterator[tuple[str, Payload]]:
-        """Yield the journals beside a file that is a database, by their endings."""
-        if self._files is None or piece.files != (piece.entry,):
-            return
-        for ending in COMPANIONS:
-            path = piece.entry + ending
-            info = self._files.info(path)
-            if info is not None and info.size:
-                yield ending, self._files.payload(path)
 
     def _by_reach(self, piece: Piece, payload: Payload) -> list[str]:
         """Return where a position that stands in a piece is beyond its end."""

@@ -25,14 +25,16 @@ from clever_ferry.cli.screen import (
     when,
 )
 from clever_ferry.crossing.plan import Plan
+from clever_ferry.crossing.restoring import Restoring
 from clever_ferry.errors import RefusedError, WrongUseError
 
 if TYPE_CHECKING:
     from clever_ferry.api import Ferry
-    from clever_ferry.crossing.restoring import Restoring
     from clever_ferry.keeping.snapshots import KeptSave
 
 __all__ = ["command"]
+
+_STRANGE = "No recipe knows this folder as a place of these saves, and nothing was carried there."
 
 
 @click.command("restore")
@@ -44,13 +46,18 @@ __all__ = ["command"]
 )  # fmt: skip
 @change_options
 @click.option("--replace", is_flag=True, help="With --yes: saves of today may be replaced.")
+@click.option(
+    "--place-ok", is_flag=True,
+    help="With --yes: the backup's folder is right, though no recipe knows it.",
+)  # fmt: skip
 @give_option
 @closed_option
 @json_option
 @click.pass_obj
 def command(
     computer: Path | None, ident: str, slots: str | None, folder: Path | None, dry_run: bool,
-    yes: bool, replace: bool, given: dict[str, str], game_closed: bool, as_json: bool,
+    yes: bool, replace: bool, place_ok: bool, given: dict[str, str], game_closed: bool,
+    as_json: bool,
 ) -> None:  # fmt: skip
     """Bring a backup back: files, names and time stamps as they were.
 
@@ -62,15 +69,24 @@ def command(
         _extract(ferry, ident, folder, slots, dry_run, as_json)
         return
     plan = ferry.backups.plan_restore(ident, slots, given)
+    strange = not isinstance(plan, Plan) and not ferry.backups.is_known_place(plan.snapshot)
     if not as_json:
         _print(plan)
+        if strange:
+            console().print(_STRANGE, style="care")
     if dry_run:
         if as_json:
             echo_json({**_data(plan), "restored": False})
         else:
             assent = ["--yes", "--replace"] if plan.replaced else ["--yes"]
+            assent += ["--place-ok"] if strange else []
             console().print(escape(after_dry_run(*assent)), soft_wrap=True)
         return
+    if isinstance(plan, Restoring) and strange and yes and not place_ok:
+        raise RefusedError(
+            _STRANGE, details=(f"  {plan.snapshot.root}",), again=("--place-ok",),
+            advice="If it is right, add --place-ok. `--to FOLDER` writes the files elsewhere.",
+        )  # fmt: skip
     _agree(plan, yes=yes, replace=replace, ask=can_ask() and not as_json and not yes)
     with telling(as_json) as tell:
         if isinstance(plan, Plan):

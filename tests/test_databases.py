@@ -1,0 +1,189 @@
+"""Databases that a killed game left in the middle of a change: read, carried, kept and replaced."""
+
+from __future__ import annotations
+
+import sqlite3
+import subprocess
+import sys
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import Den, state
+
+RECIPE = """
+recipe = 1
+game = { id = "bin", title = "Bins" }
+pieces.world = { needed = true, holds = "sqlite" }
+[editions.one]
+title = "One"
+berths = [{ on = "any", under = "given" }]
+fields.slot = { type = "number" }
+files = [{ role = "world", path = "{slot}/map.db" }]
+[editions.two]
+title = "Two"
+berths = [{ on = "any", under = "given" }]
+fields.slot = { type = "number" }
+files = [{ role = "world", path = "isle-{slot}.db" }]
+[editions.three]
+title = "Three"
+box = "chest"
+berths = [{ on = "any", under = "given" }]
+fields.slot = { type = "number" }
+files = [{ role = "world", path = "{slot}.world" }]
+"""
+CHEST = """
+recipe = 1
+box = { id = "chest", title = "A chest" }
+[format]
+kind = "sqlite"
+file = "saves.db"
+table = "saves"
+name = "name"
+data = "data"
+"""
+KILLED = """
+import os, sqlite3, sys
+book = sqlite3.connect(sys.argv[1], isolation_level=None)
+book.execute("PRAGMA cache_size = 1")
+if sys.argv[2] == "wal":
+    book.execute("PRAGMA journal_mode = WAL")
+    book.execute("PRAGMA wal_autocheckpoint = 0")
+book.execute("BEGIN")
+book.execute(sys.argv[3])
+if sys.argv[2] == "wal":
+    book.execute("COMMIT")
+os._exit(9)
+"""
+
+
+def isle(path: Path, day: int) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with closing(sqlite3.connect(path)) as book, book:
+        book.execute("CREATE TABLE blocks (place INTEGER PRIMARY KEY, data BLOB, day INTEGER)")
+        rows = [(number, bytes(900), day) for number in range(400)]
+        book.executemany("INSERT INTO blocks VALUES (?, ?, ?)", rows)
+
+
+def days(path: Path) -> set[int]:
+    """Open a database as its game would, in its place, and tell whose it is."""
+    with closing(sqlite3.connect(path)) as book:
+        assert book.execute("PRAGMA integrity_check").fetchone() == ("ok",)
+        return {day for (day,) in book.execute("SELECT DISTINCT day FROM blocks")}
+
+
+def killed(path: Path, mode: str, change: str = "UPDATE blocks SET day = day + 1") -> set[Path]:
+    """Have a game change a database and be killed; return what it leaves beside it."""
+    before = path.read_bytes()
+    subprocess.run([sys.executable, "-c", KILLED, str(path), mode, change], check=False)
+    left = {one for one in path.parent.iterdir() if one.name.startswith(f"{path.name}-")}
+    assert path.read_bytes() != before, "some of the change is in the file already"
+    assert left
+    return left
+
+
+@pytest.fixture
+def bins(den: Den, tmp_path: Path) -> Path:
+    den.recipe("bin", RECIPE)
+    den.recipe("chest", CHEST)
+    return tmp_path
+
+
+@pytest.mark.parametrize(("mode", "day"), [("journal", 31), ("wal", 32)])
+def test_a_killed_games_database_is_carried_as_settled(
+    den: Den, bins: Path, mode: str, day: int
+) -> None:
+    source, target = bins / "a", bins / "b"
+    isle(source / "1" / "map.db", 31)
+    killed(source / "1" / "map.db", mode)
+    before = state(source)
+    target.mkdir()
+    checked = den.cferry("check", f"bin/one@{source}", "--json").data
+    assert checked["saves"][0]["established"][0]["by"] == "SQLite's own check"
+    den.cferry("cross", f"bin/one@{source}:1", f"bin/two@{target}:4", "--yes")
+    assert [path.name for path in target.iterdir()] == ["isle-4.db"]
+    assert days(target / "isle-4.db") == {day}
+    assert state(source) == before
+    assert days(source / "1" / "map.db") == {day}, "the judge: what the game itself makes of it"
+
+
+@pytest.mark.parametrize("mode", ["journal", "wal"])
+def test_what_is_left_beside_goes_with_what_is_replaced(den: Den, bins: Path, mode: str) -> None:
+    source, target = bins / "a", bins / "b"
+    isle(source / "1" / "map.db", 70)
+    isle(target / "isle-4.db", 31)
+    left = killed(target / "isle-4.db", mode)
+    before = state(target)
+    places = (f"bin/one@{source}:1", f"bin/two@{target}:4")
+    den.cferry("cross", *places, "--yes", "--replace")
+    assert days(target / "isle-4.db") == {70}, "the old journal is not applied to it"
+    assert not [path for path in left if path.exists()]
+    den.cferry("undo", "--yes")
+    assert state(target) == before
+    den.cferry("backup", f"bin/two@{target}")
+    kept = den.cferry("backup", "show", "latest", "--json").data["files"]
+    assert len(kept) == 1 + len(left)
+    for path in target.iterdir():
+        path.unlink()
+    den.cferry("restore", "latest", "--yes", "--place-ok")
+    assert {path: one[0] for path, one in state(target).items()} == {
+        path: one[0] for path, one in before.items()
+    }
+
+
+def test_a_journal_without_its_database_is_not_left_to_a_new_one(den: Den, bins: Path) -> None:
+    source, target = bins / "a", bins / "b"
+    isle(source / "1" / "map.db", 70)
+    isle(target / "isle-4.db", 31)
+    killed(target / "isle-4.db", "journal")
+    (target / "isle-4.db").unlink()
+    before = state(target)
+    den.cferry("cross", f"bin/one@{source}:1", f"bin/two@{target}:4", "--yes")
+    assert days(target / "isle-4.db") == {70}
+    den.cferry("undo", "--yes")
+    assert state(target) == before
+
+
+def test_names_alone_make_no_journal(den: Den, bins: Path) -> None:
+    """A file beside one that is no database is nobody's companion."""
+    source, target = bins / "a", bins / "b"
+    isle(source / "1" / "map.db", 70)
+    target.mkdir()
+    (target / "isle-4.db").write_bytes(b"of another kind")
+    (target / "isle-4.db-wal").write_bytes(b"mine")
+    den.cferry("backup", f"bin/two@{target}")
+    assert len(den.cferry("backup", "show", "latest", "--json").data["files"]) == 1
+    damaged = den.cferry("check", f"bin/two@{target}", "--json", code=5).data["saves"][0]
+    assert "no SQLite database" in str(damaged["established"])
+
+
+@pytest.mark.parametrize(("mode", "last"), [("journal", b"\x1f"), ("wal", b"32")])
+def test_a_box_that_was_left_open_is_read_as_settled(
+    den: Den, bins: Path, mode: str, last: bytes
+) -> None:
+    box, out = bins / "box", bins / "out"
+    box.mkdir()
+    out.mkdir()
+    with closing(sqlite3.connect(box / "saves.db")) as book, book:
+        book.execute("CREATE TABLE saves (name TEXT PRIMARY KEY, data BLOB)")
+        isle(bins / "made.db", 31)
+        rows = [(f"{slot}.world", (bins / "made.db").read_bytes()) for slot in range(1, 4)]
+        book.executemany("INSERT INTO saves VALUES (?, ?)", rows)
+    left = killed(box / "saves.db", mode, "UPDATE saves SET data = data || '32'")
+    before = state(box)
+    den.cferry("cross", f"bin/three@{box}:2", f"bin/two@{out}:2", "--yes")
+    assert state(box) == before
+    isle(bins / "new" / "9" / "map.db", 90)
+    den.cferry("cross", f"bin/one@{bins / 'new'}:9", f"bin/three@{box}:9", "--yes")
+    assert not [path for path in left if path.exists()]
+    with closing(sqlite3.connect(box / "saves.db")) as book:
+        names = [name for (name,) in book.execute("SELECT name FROM saves ORDER BY name")]
+        (kept,) = book.execute(
+            "SELECT CAST(data AS BLOB) FROM saves WHERE name = '2.world'"
+        ).fetchone()
+    assert names == ["1.world", "2.world", "3.world", "9.world"]
+    assert kept.endswith(last)
+    assert (out / "isle-2.db").read_bytes() == kept
+    den.cferry("undo", "--yes")
+    assert state(box) == before
