@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import random
 import shutil
 from collections.abc import Callable
@@ -16,6 +17,8 @@ from clever_ferry.layouts import LayoutSpec, compile_layouts, point
 from clever_ferry.model import convert
 from clever_ferry_demo.invented import FORMATS, Moth
 from tests.conftest import Den
+from tests.forking import can_fork
+from tests.test_terminal import at_terminal
 
 RECIPES = resources.files("clever_ferry_demo.invented")
 
@@ -149,6 +152,30 @@ def test_a_key_that_only_the_user_knows(secret: Den, tmp_path: Path) -> None:
     assert slots[0]["saves"][0]["facts"] == {"day": 31}
     secret.cferry("check", route[1], "--give", f"key={key}")
     secret.cferry("check", route[1], "--give", f"key={key[::-1]}", code=5)
+
+
+def test_a_key_need_not_stand_in_the_list_of_processes(secret: Den, tmp_path: Path) -> None:
+    key, file = "00112233445566778899aabbccddeeff", tmp_path / "key.txt"
+    file.write_text(key + "\n")
+    route = (f"secret/plain@{tmp_path}", f"secret/made@{tmp_path}")
+    shown = secret.cferry("cross", *route, "--dry-run", "--give", f"key={key}").out
+    assert key not in shown
+    assert shown.rstrip().endswith("--give key --yes")
+    secret.cferry("cross", *route, "--yes", "--give-from", f"key={file}")
+    secret.cferry("check", route[1], "--give", f"key={key}")
+    with file.open("rb") as opened:
+        secret.cferry("check", route[1], "--give-from", "key=-", stdin=opened)
+    handle = os.open(file, os.O_RDONLY)
+    secret.cferry("check", route[1], "--give-from", f"key=fd:{handle}", pass_fds=[handle])
+    os.close(handle)
+    if can_fork():
+        code, shown = at_terminal(secret, "check", route[1], "--give", "key", answers=[key])
+        assert (code, key in shown) == (0, False)
+    for wrong in (("--give", f"{key}!"), ("--give", f"={key}"), ("--give", f"0{key}"),
+                  ("--give", "key"), ("--give-from", f"key={tmp_path / 'no'}"),
+                  ("--give-from", key), ("--give-from", "key=fd:99")):  # fmt: skip
+        said = secret.cferry("check", route[1], *wrong, code=2).err
+        assert key not in said
 
 
 def test_a_backup_needs_no_key(secret: Den, tmp_path: Path) -> None:

@@ -30,7 +30,7 @@ def at_terminal(den: Den, *arguments: str, answers: list[str]) -> tuple[int, str
         if not part:
             break
         shown += part
-        if answers and (shown.rstrip().endswith((b"]:", b"one:", b"(1<=x<=2):"))):
+        if answers and (shown.rstrip().endswith((b"]:", b"one:", b"(1<=x<=2):", b"show):"))):
             os.write(handle, answers.pop(0).encode() + b"\n")
             time.sleep(0.2)
     _, status = os.waitpid(pid, 0)

@@ -26,7 +26,7 @@ BACK = ("saltglass/depot:3", "saltglass/tern:5", "--yes")
         (("cross", "saltglass/tern:1,2", "saltglass/depot:5"), 2, ":5-6"),
         (("cross", "saltglass/tern:1", "saltglass/depot:9"), 4, "Free slots: 2, 4, 5"),
         (("cross", "saltglass/tern:1", "saltglass/tern:1"), 2, "onto itself"),
-        (("cross", "saltglass/tern:1", "saltglass/depot:5", "--give", "world"), 2, "NAME=VALUE"),
+        (("cross", "saltglass/tern:1", "saltglass/depot:5", "--give", "world"), 2, "nobody sits"),
         (("cross", "saltglass/tern:1", "saltglass/depot:5", "--give", "x=1"), 2, "There is: world"),
         (("slots", "saltglass:"), 2, "lacks a slot"),
         (("slots", "nonsense!"), 2, "no address"),

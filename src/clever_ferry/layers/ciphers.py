@@ -245,7 +245,7 @@ def _secret(spec: SecretSpec, given: Mapping[str, Value]) -> bytes:
     if name not in given:
         raise KeyNeededError(
             f"This save is encrypted, and its {name} is not known.",
-            advice=f"State it with --give {name}=HEX",
+            advice=f"State it with --give {name}=HEX; --give {name} alone asks for it.",
         )
     try:
         return bytes.fromhex(str(given[name]))
