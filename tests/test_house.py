@@ -30,7 +30,7 @@ FLOORS = [
     {"moving"},
     {"cargo"},
     {"tree"},
-    {"payload", "certainty"},
+    {"payload", "certainty", "zips"},
     {"wording"},
     {"errors", "model", "visible"},
 ]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from msgspec.structs import replace
 
 from clever_ferry.errors import (
     ChoiceNeededError,
+    FerryError,
     NotFoundError,
     UnknownNameError,
     UnsupportedError,
@@ -23,12 +25,17 @@ from clever_ferry.finding.harbours import Harbour, exports_in, harbour_at
 from clever_ferry.finding.searching import find_loose, likely, told_apart
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.names import folded
 from clever_ferry.moving.presence import is_folder, is_there
 from clever_ferry.recipes import Edition, Game, Recipes
 from clever_ferry.recipes.libraries import Library
-from clever_ferry.tree import OneFile
+from clever_ferry.tree import Files, OneFile
 
 __all__ = ["Harbours"]
+
+
+_MOST_TRIED = 300_000
+"""Files times editions: what is beyond that takes longer than anybody waits."""
 
 
 class Harbours:
@@ -194,7 +201,9 @@ class Harbours:
             *(_where_recipes_say(place, game, edition) for game, edition in every)
         )
         if not found.berths and (place.kind == "folder" or place.export is not None):
-            found = found.with_(*(self._loose(place, *one, given) for one in every))
+            tried, trouble = self._worth_trying(place, every)
+            found = found.with_(*(self._loose(place, *one, given) for one in tried))
+            found = replace(found, troubles=(*found.troubles, *trouble))
         found = _named(found, place)
         if place.kind == "folder" and is_folder(place.path):
             for files in exports_in(place.path):
@@ -255,6 +264,27 @@ class Harbours:
             if one.box_title is None
         ]
         return [berth for berth in every if likely(berth, given)]
+
+    def _worth_trying(
+        self, place: Harbour, every: Sequence[tuple[Game, Edition]]
+    ) -> tuple[list[tuple[Game, Edition]], list[str]]:
+        """Return the editions whose files' names end as any here do, or why none is tried."""
+        files: Files = place.export or FolderFiles(place.path, closed=[])
+        names: set[str] = set()
+        count = 0
+        with suppress(FerryError, OSError):
+            for info in files.walk(lambda _: True):
+                names.add(folded(info.path.rpartition("/")[2]))
+                count += 1
+                if count > _MOST_TRIED:
+                    break
+        fits = [one for one in every if one[1].may_have(names)]
+        if count * len(fits) > _MOST_TRIED:
+            return [], [
+                f"{place.path} holds so many files that the recipes were not all tried on it; name "
+                f"one, such as {fits[0][0].id}/{fits[0][1].id}@FOLDER"
+            ]
+        return fits, []
 
     def _loose(
         self, place: Harbour, game: Game, edition: Edition, given: Mapping[str, str] | None = None

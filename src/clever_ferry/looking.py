@@ -136,4 +136,5 @@ def look_into(recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
     told = survey(files)
     told.troubles += [*closed, *(one for one in place.problems if one not in told.troubles)]
     found = harbours.look_at(place, recipes.games()[0])
+    told.troubles += [one for one in found.troubles if one not in told.troubles]
     return Surveyed(place, told, tuple(_sight(berth, True) for berth in found.berths))

@@ -23,6 +23,7 @@ __all__ = [
     "convert",
     "hint",
     "one_of",
+    "parse_toml",
     "schema_of",
     "spelled",
     "tagged",
@@ -32,6 +33,22 @@ _END = r"$(?!\n)"
 """The end of a pattern: `$` alone would let a line feed follow, which JSON Schema means by it."""
 
 _T = TypeVar("_T", bound="Model")
+
+
+_MOST_DOTS = 100
+"""Dots on one line: reading a key of many parts takes the square of their number."""
+
+
+def parse_toml(raw: bytes) -> dict[str, Any]:
+    """Read a TOML file that may be a stranger's; raises ValueError or RecursionError.
+
+    The bytes are bounded by whoever has read them.
+    """
+    import tomllib  # help and most starts need none
+
+    if any(line.count(b".") > _MOST_DOTS for line in raw.splitlines()):
+        raise ValueError(f"a line has over {_MOST_DOTS:,} dots")
+    return tomllib.loads(raw.decode("utf-8"))
 
 
 def spelled(pattern: str, words: str, most: int | None = None) -> Meta:

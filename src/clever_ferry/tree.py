@@ -112,7 +112,7 @@ class Beneath(NamedTuple):
 
     def listed(self, info: FileInfo) -> Payload:
         """Return its bytes."""
-        return self.payload(info.path)
+        return self.files.listed(replace(info, path=self._own(info.path) or info.path))
 
 
 class Listed(NamedTuple):

@@ -9,6 +9,8 @@ from clever_ferry.visible import visible
 
 __all__ = ["in_words", "known"]
 
+_LONGEST, _LARGEST = 300, 10**30
+"""Characters that are told of a text; a number beyond which a value is no time and no count."""
 _DAYS_TO_YEAR_1 = 365
 """Year 0 of the days-0 count is a leap year; Python's ordinals count from 1 January of year 1."""
 
@@ -20,7 +22,9 @@ def in_words(value: int | float | str, unit: str | None) -> str:
     ('12 h 05 min', '1,250', '1950-01-03')
     """
     if isinstance(value, str):
-        return visible(value).replace("\n", "\N{REPLACEMENT CHARACTER}")
+        return _short(visible(value[: _LONGEST + 1]).replace("\n", "\N{REPLACEMENT CHARACTER}"))
+    if isinstance(value, int) and abs(value) > _LARGEST:
+        return _short(str(value))
     if isinstance(value, bool):
         return str(value)
     if isinstance(value, float) and not math.isfinite(value):
@@ -35,6 +39,10 @@ def in_words(value: int | float | str, unit: str | None) -> str:
             return f"{value:,}"
         case _:
             return str(value)
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= _LONGEST else f"{text[:_LONGEST]}…"
 
 
 def _calendar_day(days: int) -> str:

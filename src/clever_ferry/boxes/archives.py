@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import bz2
+import gzip
 import io
+import lzma
 import tarfile
 import zipfile
-import zlib
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
@@ -15,6 +17,7 @@ from clever_ferry.errors import DamagedError, NotFoundError
 from clever_ferry.moving.zip_times import stamp_of, stamped
 from clever_ferry.payload import CHUNK, BytesPayload, Payload, StreamPayload, read_all
 from clever_ferry.tree import Files, Output
+from clever_ferry.zips import BROKEN, open_zip
 
 __all__ = ["ArchiveBox"]
 
@@ -23,8 +26,7 @@ _MOST_ENTRIES = 100_000
 _DEEPEST = 3
 _ALWAYS, _RATIO = 64 << 20, 256
 """An archive may unpack to 64 MiB and so many times its own bytes."""
-_BROKEN = (zipfile.BadZipFile, tarfile.TarError, zlib.error, EOFError, OSError, ValueError,
-           NotImplementedError, RuntimeError)  # fmt: skip
+_BROKEN = (*BROKEN, tarfile.TarError, lzma.LZMAError)
 
 
 @dataclass(frozen=True)
@@ -158,7 +160,7 @@ def _bounded(members: Iterator[_Member], archive: str, size: int) -> Iterator[_M
 
 
 def _read_zip(raw: bytes) -> Iterator[_Member]:
-    archive = zipfile.ZipFile(io.BytesIO(raw))
+    archive = open_zip(io.BytesIO(raw), "it")
     for info in archive.infolist():
         if info.is_dir():
             continue
@@ -183,16 +185,38 @@ def _unzipper(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> Callable[[], I
 
 
 def _read_tar(raw: bytes) -> Iterator[_Member]:
-    with tarfile.open(fileobj=io.BytesIO(raw)) as archive:
-        for info in archive:
-            file = archive.extractfile(info) if info.isfile() else None
-            if file is not None:
-                most = min(_LARGEST, _ALWAYS + _RATIO * len(raw))
-                data = file.read(most + 1)
-                if len(data) > most:
-                    raise DamagedError(f"{info.name} unpacks to more than {most:,} bytes.")
-                stamp = int(info.mtime) * 10**9
-                yield _Member(info.name, stamp, BytesPayload(data), len(data))
+    most = min(_LARGEST, _ALWAYS + _RATIO * len(raw))
+    for magic, opened in _PACKED:
+        if raw.startswith(magic):
+            with opened(io.BytesIO(raw)) as packed:
+                raw = packed.read(most + 1)
+            if len(raw) > most:
+                raise DamagedError(f"it unpacks to more than {most:,} bytes.")
+    archive = tarfile.open(fileobj=io.BytesIO(raw), mode="r:")  # noqa: SIM115 - read later
+    for info in archive:
+        if info.isfile():
+            payload = StreamPayload(_untarrer(archive, info), info.size)
+            yield _Member(info.name, int(info.mtime) * 10**9, payload, info.size)
+
+
+_Packed = gzip.GzipFile | bz2.BZ2File | lzma.LZMAFile
+_PACKED: tuple[tuple[bytes, Callable[[io.BytesIO], _Packed]], ...] = (
+    (b"\x1f\x8b", lambda raw: gzip.GzipFile(fileobj=raw)),
+    (b"BZh", bz2.BZ2File),
+    (b"\xfd7zXZ", lzma.LZMAFile),
+)
+
+
+def _untarrer(archive: tarfile.TarFile, info: tarfile.TarInfo) -> Callable[[], Iterator[bytes]]:
+    def chunks() -> Iterator[bytes]:
+        try:
+            file = archive.extractfile(info)
+            while file is not None and (chunk := file.read(CHUNK)):
+                yield chunk
+        except _BROKEN as error:
+            raise DamagedError(f"{info.name} can't be read: {error}.") from None
+
+    return chunks
 
 
 def _write_zip(members: list[_Member], packed: bool) -> bytes:

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import json
+import math
+from collections.abc import Mapping
+from typing import Any
 
 import click
 
@@ -18,7 +21,7 @@ from clever_ferry.errors import (
     UnsupportedError,
     WrongUseError,
 )
-from clever_ferry.visible import visible
+from clever_ferry.visible import escaped, visible
 
 __all__ = [
     "DAMAGED",
@@ -29,6 +32,7 @@ __all__ = [
     "REFUSED",
     "STOPPED",
     "WRONG_USE",
+    "echo_json",
     "explain_exit",
 ]
 
@@ -89,6 +93,25 @@ def explain_exit(error: BaseException, *, as_json: bool) -> int:
             return FAULT
 
 
+def echo_json(value: Mapping[str, Any]) -> None:
+    """Print what a command found as JSON, as docs/json.md states it."""
+    told = {"format": FORMAT, **value}
+    try:
+        text = json.dumps(told, indent=2, ensure_ascii=False, allow_nan=False)
+    except ValueError:  # a save says that something is endless, which JSON has no word for
+        text = json.dumps(_finite(told), indent=2, ensure_ascii=False)
+    click.echo(escaped(text))
+
+
+def _finite(value: Any) -> Any:
+    """Return plain data with null in the place of every number that is none."""
+    if isinstance(value, Mapping):
+        return {key: _finite(one) for key, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [_finite(one) for one in value]
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
 def _unforeseen(error: BaseException) -> tuple[str, tuple[str, ...], str]:
     """Return what is said of a fault that nobody has foreseen: never a traceback."""
     import traceback
@@ -119,7 +142,7 @@ def _say(
             "code": code, "what": what, "details": list(details), "advice": advice,
             "again": list(again),
         }  # fmt: skip
-        click.echo(json.dumps({"format": FORMAT, "error": told}, indent=2, ensure_ascii=False))
+        echo_json({"error": told})
         return
     click.secho(visible(what), fg="red", bold=True, err=True)
     for line in details:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import os
 import sys
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 from rich import box, markup
@@ -19,7 +18,6 @@ from rich.table import Table
 from rich.text import Text
 from rich.theme import Theme
 
-from clever_ferry.cli.exits import FORMAT
 from clever_ferry.visible import visible
 
 if TYPE_CHECKING:
@@ -30,7 +28,6 @@ __all__ = [
     "columns",
     "console",
     "counted",
-    "echo_json",
     "escape",
     "facts_line",
     "heading",
@@ -232,11 +229,6 @@ def place(path: Path, most: int = 200) -> str:
     if text.startswith(home + os.sep):
         text = "~" + text[len(home) :]
     return text if len(text) <= most else "…" + text[-most + 1 :]
-
-
-def echo_json(value: Mapping[str, Any]) -> None:
-    """Print what a command found as JSON, as docs/json.md states it."""
-    click.echo(json.dumps({"format": FORMAT, **value}, indent=2, ensure_ascii=False))
 
 
 def iso(stamp: int | None) -> str | None:

@@ -43,6 +43,12 @@ def run(arguments: Sequence[str] | None = None) -> None:
     try:
         code = _run(arguments)
         stops.ended = True
+    except Exception as error:  # also what was to say so went wrong
+        stops.ended = True
+        code = 1
+        with suppress(OSError, ValueError):
+            print(f"Something went wrong: {type(error).__name__}: {error}", file=sys.stderr)
+            print("`cferry log` says what was changed, if anything was.", file=sys.stderr)
     except KeyboardInterrupt:  # while the program was being loaded, or said how it ends
         stops.ended = True
         code = STOPPED

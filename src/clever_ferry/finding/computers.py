@@ -16,7 +16,6 @@ A described computer is a folder tree with a `computer.toml` at its top:
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Annotated, Literal
@@ -25,7 +24,8 @@ from msgspec import Struct, field
 
 from clever_ferry.errors import DamagedError, NotFoundError
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
-from clever_ferry.model import Model, ValidationError, convert, spelled
+from clever_ferry.model import Model, ValidationError, convert, parse_toml, spelled
+from clever_ferry.moving.disk import read_whole
 from clever_ferry.moving.known_folders import known_folders, this_machine
 from clever_ferry.moving.names import System
 from clever_ferry.recipes.explaining import explain
@@ -112,6 +112,10 @@ _Name = Annotated[
 ]
 
 
+_LARGEST = 1 << 20
+"""Bytes of the largest description that is read."""
+
+
 class _Description(Model):
     name: _Name
     system: Literal["windows", "linux", "macos"]
@@ -134,13 +138,13 @@ def described_computer(place: Path) -> Computer:
             advice="`cferry demo --at FOLDER` makes one to play with.",
         )
     try:
-        data = tomllib.loads(file.read_text("utf-8"))
+        data = parse_toml(read_whole(file, _LARGEST))
         read = convert(data, _Description)
     except ValidationError:
         raise DamagedError(
             f"{file} does not describe a computer.", details=explain(_Description, data)
         ) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError, OSError) as error:
+    except (ValueError, RecursionError, OSError) as error:
         raise DamagedError(f"{file} can't be read: {error}.") from None
     top = file.resolve().parent
     folders = _placed(read.folders, "folders", top, file)

@@ -20,6 +20,7 @@ from clever_ferry.finding.grounds import DiskGround
 from clever_ferry.finding.harbours import Harbour, harbour_at, prefix_at, users_of, zips_in
 from clever_ferry.finding.searching import folders_fitting
 from clever_ferry.moving.archives import archive_sets
+from clever_ferry.moving.disk import read_front
 from clever_ferry.moving.presence import is_folder
 from clever_ferry.moving.system import mounted_disks
 from clever_ferry.naming import Pattern
@@ -121,8 +122,7 @@ def _listed(computer: Computer, library: Library) -> Iterator[Path]:
         for path, _ in folders_fitting(above, segments[:-1]):
             file = above.place(path) / segments[-1].text
             with suppress(OSError):
-                with file.open("rb") as opened:
-                    text = opened.read(_LONGEST_LIST).decode("utf-8", "replace")
+                text = read_front(file, _LONGEST_LIST)[0].decode("utf-8", "replace")
                 for quoted in _QUOTED.findall(text):
                     if "/" in quoted or "\\" in quoted:
                         folder = computer.located(quoted.replace("\\\\", "\\"))

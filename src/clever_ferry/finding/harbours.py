@@ -7,7 +7,10 @@ Nothing but the folders named here is looked into.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import heapq
+import os
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
@@ -30,6 +33,7 @@ Kind = Literal[
 ]  # fmt: skip
 
 _DRIVE, _MOST_INNER = "drive_c", 40
+_MOST_ENTRIES = 10_000
 _NOBODY = frozenset(["public", "default", "default user", "all users", "shared", "lost+found"])
 
 
@@ -106,7 +110,7 @@ def harbour_at(paths: Path | Sequence[Path], name: str) -> Harbour:
     sets = exports_in(path)
     if len(sets) > 1:  # each for itself
         return Harbour(name, paths, "folder")
-    return _export(paths, _files(path), name) or Harbour(name, paths, "folder")
+    return _export(paths, zips_in(path), name) or Harbour(name, paths, "folder")
 
 
 def exports_in(folder: Path) -> list[list[Path]]:
@@ -136,8 +140,11 @@ def _export(at: tuple[Path, ...], files: Sequence[Path], name: str) -> Harbour |
 
 def zips_in(folder: Path) -> list[Path]:
     """Return the zips in a folder, and the pieces of cut ones, sorted."""
-    found = [path for path in _entries(folder) if ".zip" in path.name.lower()]
-    return [path for path in found if not is_folder(path) and not path.is_symlink()]
+    return _entries(folder, lambda one: ".zip" in one.name.lower() and _is_plain(one))
+
+
+def _is_plain(entry: os.DirEntry[str]) -> bool:
+    return entry.is_file(follow_symlinks=False)
 
 
 def prefix_at(path: Path, name: str, *, app: str | None = None) -> Harbour | None:
@@ -201,16 +208,16 @@ def _below(folder: Path, path: str, follow: bool = False) -> Path | None:
 
 
 def _folders(folder: Path, follow: bool = False) -> list[Path]:
-    found = _entries(folder)
-    return [one for one in found if is_folder(one) and (follow or not one.is_symlink())]
+    """Return the folders in a folder, sorted; links to some only with `follow`."""
+    return _entries(folder, lambda one: one.is_dir() and (follow or not one.is_symlink()))
 
 
-def _files(folder: Path) -> list[Path]:
-    return [one for one in _entries(folder) if not is_folder(one) and not one.is_symlink()]
-
-
-def _entries(folder: Path) -> list[Path]:
-    try:
-        return sorted(folder.iterdir())
-    except OSError:
-        return []
+def _entries(folder: Path, wanted: Callable[[os.DirEntry[str]], bool]) -> list[Path]:
+    """Return what is wanted of a folder, sorted; the first of very many."""
+    names = []
+    with suppress(OSError), os.scandir(folder) as listed:
+        for entry in listed:
+            with suppress(OSError):
+                if wanted(entry):
+                    names.append(entry.name)
+    return [folder / name for name in heapq.nsmallest(_MOST_ENTRIES, names)]

@@ -14,6 +14,7 @@ from clever_ferry.errors import ChoiceNeededError, FerryError, NotFoundError
 from clever_ferry.finding.berths import Berth, open_berth
 from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.grounds import DiskGround, Ground
+from clever_ferry.moving.names import folded
 from clever_ferry.naming import Pattern, Value
 from clever_ferry.recipes import Edition, Game
 from clever_ferry.tree import Beneath
@@ -151,8 +152,8 @@ def at_place(computer: Computer, game: Game, edition: Edition, place: Path) -> S
     if _saves_by_name(own):
         return Search((own,), tuple(looked), tuple(ground.troubles))
     if not any(given):  # nobody says where below it they are
-        loose = find_loose(computer, game, edition, ground).berths
-        return Search(tuple(loose) or (own,), tuple(looked), tuple(ground.troubles))
+        loose = find_loose(computer, game, edition, ground)
+        return Search(loose.berths or (own,), tuple(looked), loose.troubles)
     if any(_named_so(pattern, place, computer.fold) for pattern in given if pattern is not None):
         return Search((own,), tuple(looked))
     plain = [pattern.text for pattern in given if pattern is not None and not pattern.fields]
@@ -188,7 +189,7 @@ def berth_at(computer: Computer, game: Game, edition: Edition, place: Path) -> B
     return _berth(computer, game, edition, ground, "", _told_by_name(edition, place))
 
 
-_DEEPEST, _MOST_FOLDERS, _NEAR = 12, 4_000, 2
+_DEEPEST, _MOST_FOLDERS, _NEAR = 12, 2_000, 2
 
 
 def _as_if_beneath(
@@ -239,9 +240,11 @@ def find_loose(
 
     `given` is the key of encrypted ones; without it, their contents tell nothing.
 
-    Looks into at most 4,000 folders, twelve levels deep; a folder that holds saves is not
-    looked into further.
+    Looks into at most 2,000 folders, and says so where there are more; twelve levels deep. A folder
+    that holds saves is not looked into further.
     """
+    if not _may_be_in(ground, edition):
+        return Search((), (Looked(str(ground.place(""))),), tuple(ground.troubles))
     found: list[Berth] = []
     queue = deque([""])
     seen = 0
@@ -257,7 +260,22 @@ def find_loose(
         elif path.count("/") < _DEEPEST:
             inner = [f"{path}/{name}" if path else name for name in ground.folders(path)]
             queue += [one for one in inner if not ground.aside(one)]
-    return Search(tuple(found), (Looked(str(ground.place(""))),), tuple(ground.troubles))
+    troubles = list(ground.troubles)
+    if queue:
+        top = ground.place("")
+        troubles.append(f"only the first {_MOST_FOLDERS:,} folders of {top} were looked into")
+    return Search(tuple(found), (Looked(str(ground.place(""))),), tuple(troubles))
+
+
+def _may_be_in(ground: Ground, edition: Edition) -> bool:
+    """Tell by the endings of all names, where that can be, whether a save can be there at all."""
+    if not edition.endings:
+        return True
+    try:
+        paths = (info.path for info in ground.files("").walk(lambda _: True))
+        return any(edition.may_have([folded(path)]) for path in paths)
+    except (FerryError, OSError):
+        return True
 
 
 def _told_by_name(edition: Edition, place: Path) -> Mapping[str, Value]:

@@ -6,7 +6,7 @@ import tempfile
 import zipfile
 import zlib
 from collections.abc import Callable, Iterator
-from typing import IO
+from typing import IO, cast
 
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError, UnsupportedError
@@ -18,6 +18,7 @@ from clever_ferry.layers.found import Found
 from clever_ferry.layers.spec import CompressedSpec
 from clever_ferry.model import tagged
 from clever_ferry.payload import Payload, read_all
+from clever_ferry.zips import BROKEN, open_zip
 
 __all__ = ["FORMS", "form_of", "verify"]
 
@@ -27,7 +28,6 @@ _LARGEST_TEXT = 256 << 20
 _IN_MEMORY = 16 << 20
 _ALWAYS, _RATIO = 1 << 30, 256
 """What a zip holds may unpack to 1 GiB and so many times its bytes; more is not looked into."""
-_BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, ValueError, OSError)
 _ENCRYPTED = 0x01
 
 
@@ -85,7 +85,7 @@ def _zip(payload: Payload) -> Evidence:
             file.write(chunk)
         size = file.tell()
         try:
-            with zipfile.ZipFile(file) as archive:
+            with open_zip(cast(IO[bytes], file), "it") as archive:
                 members = archive.infolist()
                 if any(one.flag_bits & _ENCRYPTED for one in members):
                     raise UnsupportedError("files in it are locked with a password.")
@@ -94,7 +94,7 @@ def _zip(payload: Payload) -> Evidence:
                 _read_members(archive)
         except NotImplementedError as error:
             raise UnsupportedError(f"it can't be unpacked here: {error}.") from None
-        except _BROKEN as error:
+        except BROKEN as error:
             raise DamagedError(f"it is a damaged zip: {str(error).rstrip('.')}.") from None
     return Evidence("verified", f"the zip's checksums of {len(members)} files")
 

@@ -44,6 +44,10 @@ FieldName = Annotated[
 ]
 
 
+MOST_BYTES = 1 << 28
+"""Bytes of the largest field of a fixed size, which is held whole."""
+
+
 class _Spec(Model, tag_field="type"):
     pass
 
@@ -159,7 +163,7 @@ class MagicSpec(_Spec, tag="magic"):
 class PaddingSpec(_Spec, tag="padding"):
     """Bytes that only fill; what stands there is kept all the same."""
 
-    size: Annotated[int, Meta(ge=1)] | None = None
+    size: Annotated[int, Meta(ge=1, le=MOST_BYTES)] | None = None
     to: Annotated[Annotated[int, Meta(ge=2, le=65536)] | None, hint("up to a multiple of this")] = (
         None
     )
@@ -187,8 +191,8 @@ class _Framed(_Spec):
         ways = (self.size, self.length, getattr(self, "ends", None))
         if sum(way is not None for way in ways) != 1:
             raise ValueError("say either `size` or `length`")
-        if isinstance(self.size, int) and self.size < 0:
-            raise ValueError("a size can't be negative")
+        if isinstance(self.size, int) and not 0 <= self.size <= MOST_BYTES:
+            raise ValueError(f"a size is from 0 to {MOST_BYTES:,} bytes")
 
 
 class BytesSpec(_Framed, tag="bytes"):
@@ -243,6 +247,8 @@ class ListSpec(_Spec, tag="list"):
     def __post_init__(self) -> None:
         if sum(way is not None for way in (self.count, self.length, self.until)) != 1:
             raise ValueError("say either `count`, `length` or `until`")
+        if isinstance(self.count, int) and not 0 <= self.count <= MOST_BYTES:
+            raise ValueError(f"a count is from 0 to {MOST_BYTES:,}")
 
 
 class ChoiceSpec(_Spec, tag="choice"):

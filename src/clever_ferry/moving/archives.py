@@ -12,27 +12,26 @@ import os
 import re
 import struct
 import zipfile
-import zlib
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO
 
 from clever_ferry.errors import DamagedError, FerryError, NotFoundError, UnsupportedError
+from clever_ferry.moving.disk import open_plain
 from clever_ferry.moving.names import folded
 from clever_ferry.moving.zip_times import stamp_of
 from clever_ferry.payload import CHUNK, Payload
 from clever_ferry.tree import FileInfo
+from clever_ferry.zips import BROKEN, open_zip
 
 __all__ = ["ArchiveFiles", "archive_parts", "archive_sets", "open_archives"]
 
-_MOST_FILES = 500_000
+_MOST_PARTS = 200
 _DEEPEST = 3
 _ALWAYS, _RATIO = 64 << 20, 256
 """A zip within a zip may unpack to 64 MiB and so many times its packed bytes."""
 _IN_MEMORY = 16 << 20
-_BROKEN = (zipfile.BadZipFile, zlib.error, EOFError, OSError, ValueError, NotImplementedError,
-           RuntimeError, struct.error)  # fmt: skip
 _SPLIT = re.compile(r"(?i)(.+\.zip)\.(\d{3})")
 _OF = re.compile(r"(?i)(.*?)(?<!\d)(\d{1,4})([ _-]*(?:of|von|de|sur)[ _-]*)(\d{1,4})(\D*\.zip)")
 _NUMBERED = re.compile(r"(?i)(.*?)(?<!\d)(\d{1,3})(\D*\.zip)")
@@ -194,7 +193,7 @@ class _Zipped:
             with archive.zip.open(info) as file:
                 while chunk := file.read(CHUNK):
                     yield chunk
-        except _BROKEN as error:
+        except BROKEN as error:
             raise DamagedError(
                 f"{info.filename} in {archive.title} can't be unpacked: {error}.",
                 advice="If it was downloaded, download that part again.",
@@ -279,7 +278,7 @@ def open_archives(parts: list[list[Path]], problems: list[str]) -> ArchiveFiles:
     for pieces in parts:
         name = pieces[0].name
         try:
-            raw: IO[bytes] = pieces[0].open("rb") if len(pieces) == 1 else _joined(pieces)
+            raw: IO[bytes] = open_plain(pieces[0]) if len(pieces) == 1 else _joined(pieces)
             _plant(root, _open(name, raw, 0), problems)
         except FerryError as error:
             problems.append(error.what)
@@ -289,31 +288,26 @@ def open_archives(parts: list[list[Path]], problems: list[str]) -> ArchiveFiles:
 
 
 def _open(title: str, raw: IO[bytes], depth: int) -> _Archive:
-    try:
-        return _Archive(title, raw, zipfile.ZipFile(raw), depth)
-    except _BROKEN as error:
-        raise DamagedError(
-            f"{title} can't be read as a zip ({str(error).rstrip('.')}); is it whole?"
-        ) from None
+    return _Archive(title, raw, open_zip(raw, title), depth)
 
 
 def _plant(root: _Folder, archive: _Archive, problems: list[str]) -> None:
     """Put an archive's files into a tree; a path that would lead out of it is left out."""
-    infos = archive.zip.infolist()
-    if len(infos) > _MOST_FILES:
-        raise DamagedError(f"{archive.title} holds more than {_MOST_FILES:,} files.")
-    for info in infos:
+    for info in archive.zip.infolist():
         # Some writers use Windows' separators, though the format says "/".
         parts = info.filename.replace("\\", "/").rstrip("/").split("/")
         if any(part in ("", ".", "..") or "\0" in part or ":" in part for part in parts):
-            problems.append(f"{archive.title} names a file outside itself: {info.filename!r}")
+            problems.append(f"{archive.title} names a file outside itself: {_short(info)}")
+            continue
+        if len(parts) > _MOST_PARTS:
+            problems.append(f"{archive.title} has a file in over {_MOST_PARTS} folders")
             continue
         folder: _Folder | None = root
         for part in parts if info.is_dir() else parts[:-1]:
             node = folder.inner.setdefault(part, _Folder()) if folder else None
             folder = node if isinstance(node, _Folder) else None
         if folder is None:
-            problems.append(f"{archive.title}: {info.filename!r} is both a file and a folder")
+            problems.append(f"{archive.title}: {_short(info)} is both a file and a folder")
         elif not info.is_dir():
             other = folder.inner.get(parts[-1])
             if other is None:
@@ -324,6 +318,10 @@ def _plant(root: _Folder, archive: _Archive, problems: list[str]) -> None:
                     f"{info.filename} is in {where} and, with other contents, in {archive.title}; "
                     "the first is taken"
                 )
+
+
+def _short(info: zipfile.ZipInfo) -> str:
+    return repr(info.filename[:200])
 
 
 def _differ(one: zipfile.ZipInfo, other: zipfile.ZipInfo) -> bool:
@@ -337,7 +335,7 @@ def _raw_within(node: _File) -> IO[bytes]:
         try:
             archive.raw.seek(info.header_offset)
             lengths = struct.unpack("<26xHH", archive.raw.read(30))
-        except _BROKEN as error:
+        except BROKEN as error:
             raise DamagedError(f"{archive.title}/{info.filename} can't be read: {error}.") from None
         start = info.header_offset + 30 + sum(lengths)
         return io.BufferedReader(_Window([(archive.raw, start, info.file_size)]))
@@ -392,5 +390,5 @@ class _Window(io.RawIOBase):
 
 
 def _joined(pieces: list[Path]) -> IO[bytes]:
-    ranges = [(path.open("rb"), 0, path.stat().st_size) for path in pieces]
+    ranges = [(open_plain(path), 0, path.stat().st_size) for path in pieces]
     return io.BufferedReader(_Window(list(ranges)))

@@ -14,7 +14,7 @@ from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
-from typing import TYPE_CHECKING, Self
+from typing import TYPE_CHECKING, BinaryIO, Self
 
 from clever_ferry.moving import system
 from clever_ferry.moving.presence import folder_stands
@@ -34,6 +34,7 @@ __all__ = [
     "free_bytes",
     "give_attributes",
     "make_folder",
+    "open_plain",
     "open_to_read",
     "read_front",
     "read_whole",
@@ -147,7 +148,15 @@ class Reader(_Open):
     """A file that is being read."""
 
     def __init__(self, path: Path | str) -> None:
-        super().__init__(path, os.O_RDONLY)
+        super().__init__(path, os.O_RDONLY | _AT_ONCE)
+        self._refuse_unplain(path)
+
+    def _refuse_unplain(self, path: Path | str) -> None:
+        try:
+            _refuse_unplain(self._handle, path)
+        except BaseException:
+            self.close()
+            raise
 
     def read(self, count: int) -> bytes:
         """Return the next bytes, none at the end."""
@@ -163,7 +172,16 @@ class Reader(_Open):
 
 
 _BINARY = getattr(os, "O_BINARY", 0) | getattr(os, "O_NOINHERIT", 0)
-_READ = os.O_RDONLY | _BINARY
+_AT_ONCE = getattr(os, "O_NONBLOCK", 0)
+"""So that a pipe is not waited for when it is opened; a plain file does not know the difference."""
+_READ = os.O_RDONLY | _BINARY | _AT_ONCE
+
+
+def _refuse_unplain(handle: int, path: Path | str) -> os.stat_result:
+    data = os.fstat(handle)
+    if not stat.S_ISREG(data.st_mode):
+        raise OSError(None, "it is no plain file", str(path))
+    return data
 
 
 def create(path: Path) -> Writer:
@@ -180,6 +198,7 @@ def read_front(path: Path | str, count: int) -> tuple[bytes, os.stat_result]:
     """Return a file's first bytes, fewer where it is shorter, and its data after that."""
     handle = os.open(path, _READ)
     try:
+        _refuse_unplain(handle, path)
         found = os.read(handle, count)
         while len(found) < count and (more := os.read(handle, count - len(found))):
             found += more
@@ -188,16 +207,25 @@ def read_front(path: Path | str, count: int) -> tuple[bytes, os.stat_result]:
         os.close(handle)
 
 
+def open_plain(path: Path) -> BinaryIO:
+    """Open a plain file for reading; raises OSError where it is another kind of thing."""
+    handle = os.open(path, _READ)
+    try:
+        _refuse_unplain(handle, path)
+        return os.fdopen(handle, "rb")
+    except BaseException:
+        os.close(handle)
+        raise
+
+
 def read_whole(path: Path | str, most: int) -> bytes:
     """Return all of a plain file of at most `most` bytes.
 
     Raises OSError where it is larger, or no plain file: a pipe would be waited for without end.
     """
-    handle = os.open(path, _READ | getattr(os, "O_NONBLOCK", 0))
+    handle = os.open(path, _READ)
     try:
-        data = os.fstat(handle)
-        if not stat.S_ISREG(data.st_mode):
-            raise OSError(None, "it is no plain file", str(path))
+        data = _refuse_unplain(handle, path)
         if data.st_size > most:
             raise OSError(None, f"it has {data.st_size:,} bytes, over {most:,}", str(path))
         found = b""

@@ -31,6 +31,8 @@ class FilePayload(Struct, frozen=True, gc=False):
     """Its whole path. Many are made that are never read, so it is no `Path` yet."""
     size: int
     stamp: int
+    change: int = 0
+    """When the system says that it changed last (ns), which no program can set; 0 if unknown."""
 
     @property
     def path(self) -> Path:
@@ -74,7 +76,8 @@ class FilePayload(Struct, frozen=True, gc=False):
         )
 
     def _same(self, now: os.stat_result) -> None:
-        if (now.st_size, now.st_mtime_ns) != (self.size, self.stamp):
+        change = now.st_ctime_ns if self.change else 0
+        if (now.st_size, now.st_mtime_ns, change) != (self.size, self.stamp, self.change):
             raise RefusedError(
                 f"The file {self.path} changed while it was being read.",
                 advice="Close the game and its store's program, then try again.",
@@ -130,7 +133,7 @@ class FolderFiles:
         data = real.stat(follow_symlinks=False)
         if not stat.S_ISREG(data.st_mode):
             return None
-        return FileInfo(path, data.st_size, data.st_mtime_ns)
+        return FileInfo(path, data.st_size, data.st_mtime_ns, data.st_ctime_ns, data.st_ino)
 
     def find(self, path: str) -> Path | None:
         """Return where a relative path really is, in another case if need be; None if nowhere."""
@@ -181,13 +184,15 @@ class FolderFiles:
 
     def listed(self, info: FileInfo) -> FilePayload:
         """Return the bytes of a file that `walk` has listed; it must still be that one."""
-        return FilePayload(self._below + info.path, info.size, info.stamp)
+        return FilePayload(self._below + info.path, info.size, info.stamp, info.change)
 
     def payload(self, path: str) -> FilePayload:
         """Return a file's bytes as a stream; an absent file fails when it is read."""
         info = self.info(path)
         real = self.find(path) or self.root / path
-        return FilePayload(str(real), info.size if info else 0, info.stamp if info else 0)
+        if info is None:
+            return FilePayload(str(real), 0, 0)
+        return FilePayload(str(real), info.size, info.stamp, info.change)
 
 
 _WINDOWS = os.name == "nt"

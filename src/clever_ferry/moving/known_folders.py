@@ -14,6 +14,7 @@ from pathlib import Path
 
 from msgspec import Struct, field
 
+from clever_ferry.moving.disk import read_front
 from clever_ferry.moving.names import System
 
 __all__ = ["LAYOUTS", "Machine", "known_folders", "moved_documents", "this_machine"]
@@ -106,8 +107,8 @@ def moved_documents(config: Path, home: Path, top: Path = Path("/")) -> dict[str
     `top` is where that user's `/` is now.
     """
     try:
-        with (config / "user-dirs.dirs").open("rb") as file:
-            text = file.read(_LONGEST_SETTINGS).decode("utf-8", "surrogateescape")
+        raw, _ = read_front(config / "user-dirs.dirs", _LONGEST_SETTINGS)
+        text = raw.decode("utf-8", "surrogateescape")
     except OSError:
         return {}
     said = {

@@ -5,6 +5,7 @@ Source of the Windows rules: Microsoft's "Naming Files, Paths, and Namespaces".
 
 from __future__ import annotations
 
+import hashlib
 import unicodedata
 from typing import Literal
 
@@ -19,6 +20,8 @@ _DEVICES = frozenset(
     + [f"{port}{number}" for port in ("com", "lpt") for number in "0123456789¹²³"]
 )
 _WINDOWS_CHARS = frozenset('<>:"|?*\\') | {chr(code) for code in range(32)}
+_MOST_PARTS, _LONGEST_WHOLE = 60, 1_500
+"""Folders and characters beyond which a name is told short, as no system holds it in a folder."""
 _LONGEST = 255
 _LONGEST_PATH = 259
 """Windows' MAX_PATH, but for the zero that ends it."""
@@ -67,7 +70,8 @@ def _reason(part: str, system: System) -> str | None:
 def safe_name(name: str, taken: set[str]) -> str:
     """Return a relative path for any name: within its folder, and allowed on every system.
 
-    `taken` holds the names given so far in folded case, and gets this one too.
+    `taken` holds the names given so far in folded case, and gets this one too; folders above them
+    end in `/` there, as none can be a file.
 
     >>> safe_name("../C:\\\\aux", set()), safe_name("a/b.txt", set())
     ('_/C_/_aux', 'a/b.txt')
@@ -79,9 +83,25 @@ def safe_name(name: str, taken: set[str]) -> str:
         if _reason(kept, "windows"):  # a device's name, or too long
             kept = "_" + kept.encode("utf-8", "surrogateescape")[:200].decode("utf-8", "ignore")
         parts.append(kept)
-    found, number = "/".join(parts), 1
-    while folded(found) in taken:
+    if len(parts) > _MOST_PARTS or sum(map(len, parts)) > _LONGEST_WHOLE:
+        told = hashlib.blake2b(name.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
+        parts = [*(part[:40] for part in parts[:4]), f"{told}-{parts[-1][-40:]}"]
+    number, own = 1, list(parts)
+    while _clashes(own, taken):
         number += 1
-        found = "/".join(parts) + f"~{number}"
-    taken.add(folded(found))
-    return found
+        own = [*parts[:-1], f"{parts[-1]}~{number}"]
+        if any("/".join(folded(one) for one in parts[:depth]) in taken
+               for depth in range(1, len(parts))):  # fmt: skip
+            own = [f"{parts[0]}~{number}", *parts[1:]]
+    folds = [folded(part) for part in own]
+    taken.add("/".join(folds))
+    taken.update("/".join(folds[:depth]) + "/" for depth in range(1, len(folds)))
+    return "/".join(own)
+
+
+def _clashes(parts: list[str], taken: set[str]) -> bool:
+    """Tell whether a name is given, is a folder's, or lies below what is a file."""
+    folds = [folded(part) for part in parts]
+    return f"{'/'.join(folds)}/" in taken or any(
+        "/".join(folds[:depth]) in taken for depth in range(1, len(folds) + 1)
+    )

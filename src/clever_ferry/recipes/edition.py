@@ -10,6 +10,7 @@ from msgspec import Struct, field
 from clever_ferry.boxes import Box, Contents
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.layers import Chain
+from clever_ferry.moving.names import folded
 from clever_ferry.naming import FieldSpec, Names, NumberField, Pattern, Value
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.models import (
@@ -109,6 +110,31 @@ class Edition(Struct, frozen=True, dict=True):
             (pattern, file) for file in self.files for pattern in file.patterns if not file.tree
         ]
         return {fold: Names(every, fold=fold) for fold in (False, True)}
+
+    @cached_property
+    def endings(self) -> tuple[str, ...]:
+        """What the names of an edition's own files end with, in folded case; () if with anything.
+
+        A folder without any such file has no save of it.
+        """
+        found: list[str] = []
+        for file in self.files:
+            for pattern in file.patterns if not file.tree else ():
+                for one in (pattern, *pattern.shorter):
+                    last = one.tokens[-1]
+                    found.append(last.rpartition("/")[2] if isinstance(last, str) else "")
+            found += file.old
+        if self.box_title is not None or "" in found:
+            return ()
+        return tuple(sorted({folded(one) for one in found}))
+
+    def may_have(self, names: Collection[str]) -> bool:
+        """Tell whether a folder whose files have these names can have a save of this edition.
+
+        The names are in folded case.
+        """
+        ends = self.endings
+        return bool(names) and (not ends or any(name.endswith(ends) for name in names))
 
     @cached_property
     def trees(self) -> tuple[PieceFile, ...]:

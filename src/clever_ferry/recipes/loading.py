@@ -6,8 +6,7 @@ user's recipe never takes a shipped one's place unless it says so (`replaces_shi
 
 from __future__ import annotations
 
-import tomllib
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from contextlib import suppress
 from difflib import get_close_matches
 from functools import cached_property
@@ -19,7 +18,8 @@ from msgspec import Struct
 from clever_ferry.boxes import Box
 from clever_ferry.cargo import new_digest
 from clever_ferry.errors import FerryError, RecipeError, UnknownNameError
-from clever_ferry.model import ValidationError, convert
+from clever_ferry.model import ValidationError, convert, parse_toml
+from clever_ferry.moving.disk import read_whole
 from clever_ferry.recipes.compiling import compile_box, compile_game
 from clever_ferry.recipes.edition import Game
 from clever_ferry.recipes.explaining import explain
@@ -241,19 +241,31 @@ def read_recipe(path: Path) -> AnyRecipe:
 
 def _text(file: Path, place: str) -> str:
     try:
-        raw = file.read_bytes()
-        if len(raw) > _LARGEST_RECIPE:
-            raise RecipeError(f"The recipe {place} is larger than {_LARGEST_RECIPE:,} bytes.")
-        return raw.decode()
+        # What is shipped may lie in an archive; what does not is read within bounds.
+        own = isinstance(file, Path)
+        return (read_whole(file, _LARGEST_RECIPE) if own else file.read_bytes()).decode()
     except (OSError, UnicodeDecodeError) as error:
-        raise RecipeError(f"The recipe {place} can't be read: {error}.") from None
+        told = error.strerror if isinstance(error, OSError) else error
+        raise RecipeError(f"The recipe {place} can't be read: {told}.") from None
 
 
 def _parsed(text: str, place: str, stem: str | None = None) -> AnyRecipe:
     try:
-        data: Mapping[str, Any] = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        data = parse_toml(text.encode())
+    except (ValueError, RecursionError) as error:
         raise RecipeError(f"The recipe {place} is no valid TOML: {error}.") from None
+    try:
+        return _checked(data, place, stem)
+    except RecursionError:
+        raise RecipeError(f"The recipe {place} is nested deeper than can be read.") from None
+
+
+def _checked(data: dict[str, Any], place: str, stem: str | None) -> AnyRecipe:
+    if vast := _vast(data):
+        raise RecipeError(
+            f"The recipe {place} has a number that nothing can count to.",
+            details=(f"{vast}: it is beyond 64 bits",),
+        )
     model = next((model for key, model in _MODELS.items() if key in data), GameRecipe)
     try:
         recipe: AnyRecipe = convert(data, model)
@@ -270,6 +282,18 @@ def _parsed(text: str, place: str, stem: str | None = None) -> AnyRecipe:
             f"The recipe {place} has the id {ident!r}, so its file must be named {ident}.toml."
         )
     return recipe
+
+
+def _vast(data: object, at: str = "") -> str:
+    """Return where a whole number stands that does not fit into 64 bits, '' where none does."""
+    if isinstance(data, dict):
+        inner = [(f"{at}.{key}" if at else str(key), value) for key, value in data.items()]
+    elif isinstance(data, list):
+        inner = [(f"{at}[{number}]", value) for number, value in enumerate(data, 1)]
+    else:
+        big = isinstance(data, int) and not -(1 << 63) <= data < 1 << 64
+        return at if big else ""
+    return next(filter(None, (_vast(value, path) for path, value in inner)), "")
 
 
 def _with_place(place: str, step: Callable[[], _T]) -> _T:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import io
-import zipfile
-import zlib
 from collections.abc import Iterator, Mapping
 
 from clever_ferry.errors import DamagedError, FerryError
@@ -14,12 +12,14 @@ from clever_ferry.layers import LayerSpec, compile_layers
 from clever_ferry.layers.spec import CompressedSpec
 from clever_ferry.model import tagged
 from clever_ferry.payload import Payload, head, read_all
+from clever_ferry.zips import open_zip
 
 __all__ = ["glimpse"]
 
 _WINDOW, _SHOWN = 4096, 32
 _LARGEST_TEXT, _LARGEST_ZIP = 4 << 20, 256 << 20
 _MEMBERS, _KEYS = 8, 6
+_LONGEST_NAME = 120
 
 
 def glimpse(payload: Payload) -> list[str]:
@@ -58,13 +58,14 @@ def _told(payload: Payload, front: str) -> Iterator[str]:
 def _members(payload: Payload, front: str) -> Iterator[str]:
     raw = read_all(payload, limit=_LARGEST_ZIP, what="the zip")
     try:
-        with zipfile.ZipFile(io.BytesIO(raw)) as archive:
+        with open_zip(io.BytesIO(raw), "it") as archive:
             names = [info.filename for info in archive.infolist() if not info.is_dir()]
-    except (zipfile.BadZipFile, zlib.error, ValueError, OSError) as error:
-        yield f"{front} a zip that can't be read ({error})."
+    except DamagedError as error:
+        yield f"{front} a zip that can't be read ({error.what.rstrip('.')})."
         return
     more = f" and {len(names) - _MEMBERS:,} more" if len(names) > _MEMBERS else ""
-    yield f"{front} a zip of {len(names):,} files: {', '.join(names[:_MEMBERS])}{more}."
+    shown = ", ".join(name[:_LONGEST_NAME] for name in names[:_MEMBERS])
+    yield f"{front} a zip of {len(names):,} files: {shown}{more}."
 
 
 def _text(payload: Payload) -> str:

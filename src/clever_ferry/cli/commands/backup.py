@@ -11,14 +11,13 @@ import click
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.certain import established_data, print_established, print_left_out
 from clever_ferry.cli.described import kept_data, snapshot_data
-from clever_ferry.cli.exits import DAMAGED
+from clever_ferry.cli.exits import DAMAGED, echo_json
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import account_option, change_options, json_option
 from clever_ferry.cli.progress import bar, telling
 from clever_ferry.cli.screen import (
     console,
     counted,
-    echo_json,
     escape,
     indented,
     place,

@@ -9,9 +9,10 @@ from pathlib import Path
 import click
 
 from clever_ferry.boxes import Making
+from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, echo_json, escape
+from clever_ferry.cli.screen import console, escape
 from clever_ferry.unboxing.taking_apart import put_together
 
 __all__ = ["command"]

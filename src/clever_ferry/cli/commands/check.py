@@ -8,13 +8,12 @@ import click
 
 from clever_ferry.cli.certain import established_data, print_established, told_sum
 from clever_ferry.cli.described import berth_data, save_data
-from clever_ferry.cli.exits import DAMAGED, NOTHING, REFUSED
+from clever_ferry.cli.exits import DAMAGED, NOTHING, REFUSED, echo_json
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import account_option, give_option, json_option
 from clever_ferry.cli.screen import (
     console,
     counted,
-    echo_json,
     escape,
     facts_line,
     heading,

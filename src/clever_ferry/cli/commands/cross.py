@@ -11,7 +11,7 @@ from rich.console import Console
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.certain import established_data, print_established
 from clever_ferry.cli.described import plan_data, proof_data
-from clever_ferry.cli.exits import IN_PART
+from clever_ferry.cli.exits import IN_PART, echo_json
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, give_option, json_option
 from clever_ferry.cli.plans import print_plan
@@ -19,7 +19,6 @@ from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import (
     console,
     counted,
-    echo_json,
     escape,
     facts_line,
     heading,

@@ -7,9 +7,10 @@ from typing import TYPE_CHECKING
 
 import click
 
+from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, echo_json, escape, heading, indented, steps, table
+from clever_ferry.cli.screen import console, escape, heading, indented, steps, table
 from clever_ferry.finding import parse_address
 from clever_ferry.recipes.telling import EditionTold, RouteTold, told_edition, told_route
 

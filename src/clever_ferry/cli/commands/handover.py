@@ -10,6 +10,7 @@ import click
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.commands.cross import command as cross
 from clever_ferry.cli.described import save_data
+from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import (
     account_option,
@@ -19,16 +20,7 @@ from clever_ferry.cli.options import (
     json_option,
 )
 from clever_ferry.cli.progress import telling
-from clever_ferry.cli.screen import (
-    console,
-    counted,
-    echo_json,
-    escape,
-    facts_line,
-    heading,
-    numbered,
-    steps,
-)
+from clever_ferry.cli.screen import console, counted, escape, facts_line, heading, numbered, steps
 from clever_ferry.errors import WrongUseError
 from clever_ferry.handovers import Handover, taking, write_handover
 

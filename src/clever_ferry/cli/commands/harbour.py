@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 
 import click
 
+from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, echo_json, escape, place, table
+from clever_ferry.cli.screen import console, escape, place, table
 
 if TYPE_CHECKING:
     from clever_ferry.finding.harbours import Harbour

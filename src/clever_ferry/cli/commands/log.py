@@ -8,9 +8,10 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.described import record_data, told_state
+from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import can_ask, ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, echo_json, escape, table, told_facts, when_cell
+from clever_ferry.cli.screen import console, escape, table, told_facts, when_cell
 from clever_ferry.errors import WrongUseError
 
 if TYPE_CHECKING:

@@ -69,7 +69,7 @@ def _is_path(what: str, ferry: Ferry) -> bool:
 
 def _changes(ferry: Ferry, watch: Watch, as_json: bool) -> None:
     from clever_ferry.cli.described import changes_data
-    from clever_ferry.cli.screen import echo_json
+    from clever_ferry.cli.exits import echo_json
     from clever_ferry.cli.surveys import print_changes
 
     changes, whose = ferry.changes(watch)
@@ -83,7 +83,7 @@ def _changes(ferry: Ferry, watch: Watch, as_json: bool) -> None:
 
 def _survey(ferry: Ferry, what: str, as_json: bool) -> None:
     from clever_ferry.cli.described import survey_data
-    from clever_ferry.cli.screen import echo_json
+    from clever_ferry.cli.exits import echo_json
     from clever_ferry.cli.surveys import print_survey
 
     path = Path(what).expanduser()
@@ -101,7 +101,8 @@ def _survey(ferry: Ferry, what: str, as_json: bool) -> None:
 
 def _look(ferry: Ferry, game: str | None, as_json: bool) -> None:
     from clever_ferry.cli.described import seen_data
-    from clever_ferry.cli.screen import console, echo_json, escape, size, table, when_cell
+    from clever_ferry.cli.exits import echo_json
+    from clever_ferry.cli.screen import console, escape, size, table, when_cell
 
     seen = ferry.look(game.lower() if game else None)
     if as_json:

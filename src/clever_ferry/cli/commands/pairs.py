@@ -9,17 +9,10 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.described import berth_data
+from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import give_option, json_option
-from clever_ferry.cli.screen import (
-    console,
-    counted,
-    echo_json,
-    escape,
-    heading,
-    numbered,
-    table,
-)
+from clever_ferry.cli.screen import console, counted, escape, heading, numbered, table
 from clever_ferry.cli.ways import way_between
 from clever_ferry.proving.relating import told_relation
 

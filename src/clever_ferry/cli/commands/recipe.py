@@ -9,23 +9,15 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from clever_ferry.cli.described import save_data
-from clever_ferry.cli.exits import DAMAGED
+from clever_ferry.cli.exits import DAMAGED, echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import (
-    console,
-    echo_json,
-    escape,
-    facts_line,
-    indented,
-    numbered,
-    place,
-    table,
-)
+from clever_ferry.cli.screen import console, escape, facts_line, indented, numbered, place, table
 from clever_ferry.errors import FerryError, NotFoundError
 from clever_ferry.model import schema_of
 from clever_ferry.proving.trying import Tried, try_recipe
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
+from clever_ferry.visible import visible
 
 if TYPE_CHECKING:
     from clever_ferry.recipes.loading import Recipes, RecipeSource
@@ -52,7 +44,7 @@ def list_(computer: Path | None, as_json: bool) -> None:
     shown = table("Recipe", "For", "Editions", "Whose")
     for row in rows:
         about = "[bad]can't be used[/]" if row["fault"] else escape(row["title"])
-        shown.add_row(row["id"], about, ", ".join(row["editions"]), row["origin"])
+        shown.add_row(escape(row["id"]), about, escape(", ".join(row["editions"])), row["origin"])
     out.print(shown)
     for row in rows:
         if row["fault"]:
@@ -91,7 +83,7 @@ def show(computer: Path | None, ident: str, as_json: bool) -> None:
     if as_json:
         echo_json({"id": source.id, "origin": source.origin, "text": source.text()})
     else:
-        click.echo(source.text(), nl=False)
+        click.echo(visible(source.text(), also="\t\r"), nl=False)
 
 
 @command.command("schema")

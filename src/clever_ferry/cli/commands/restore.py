@@ -9,6 +9,7 @@ import click
 
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.described import kept_data, plan_data
+from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import can_ask, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, give_option, json_option
 from clever_ferry.cli.plans import print_plan
@@ -16,7 +17,6 @@ from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import (
     console,
     counted,
-    echo_json,
     escape,
     place,
     print_unkept,

@@ -11,14 +11,13 @@ import click
 from msgspec.structs import replace
 
 from clever_ferry.cli.described import berth_data, save_data
-from clever_ferry.cli.exits import NOTHING
+from clever_ferry.cli.exits import NOTHING, echo_json
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import account_option, give_option, json_option
 from clever_ferry.cli.screen import (
     columns,
     console,
     counted,
-    echo_json,
     escape,
     facts_line,
     heading,

@@ -9,7 +9,7 @@ import click
 
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.described import save_data
-from clever_ferry.cli.exits import NOTHING
+from clever_ferry.cli.exits import NOTHING, echo_json
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import (
     account_option,
@@ -19,7 +19,7 @@ from clever_ferry.cli.options import (
     json_option,
 )
 from clever_ferry.cli.progress import telling
-from clever_ferry.cli.screen import console, echo_json, escape, facts_line, size, when
+from clever_ferry.cli.screen import console, escape, facts_line, size, when
 from clever_ferry.errors import WrongUseError
 
 if TYPE_CHECKING:

@@ -6,10 +6,10 @@ from pathlib import Path
 
 import click
 
-from clever_ferry.cli.exits import DAMAGED
+from clever_ferry.cli.exits import DAMAGED, echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, counted, echo_json, escape, iso, size, table, when_cell
+from clever_ferry.cli.screen import console, counted, escape, iso, size, table, when_cell
 from clever_ferry.errors import WrongUseError
 from clever_ferry.unboxing.opening import open_container
 from clever_ferry.unboxing.taking_apart import Part, parts_of, take_apart

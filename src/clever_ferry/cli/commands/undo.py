@@ -9,18 +9,11 @@ import click
 
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.described import record_data
+from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import can_ask, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, json_option
 from clever_ferry.cli.progress import telling
-from clever_ferry.cli.screen import (
-    console,
-    counted,
-    echo_json,
-    escape,
-    print_unkept,
-    told_facts,
-    when,
-)
+from clever_ferry.cli.screen import console, counted, escape, print_unkept, told_facts, when
 from clever_ferry.errors import RefusedError, WrongUseError
 
 if TYPE_CHECKING:
