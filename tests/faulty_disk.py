@@ -22,7 +22,8 @@ import pytest
 from clever_ferry.moving import disk
 
 Mode = str
-"""`count`, `kill`, `tear` (a kill in the middle of a write), `power`, or the name of an errno."""
+"""`count`, `kill`, `tear` (a kill in the middle of a write), `power`, `stop` (Ctrl-C), or the
+name of an errno."""
 
 
 class Killed(BaseException):
@@ -53,6 +54,8 @@ class Trouble:
         if self.mode in ("kill", "power", "tear"):
             self.dead = True
             raise Killed
+        if self.mode == "stop":
+            raise KeyboardInterrupt
         if self.mode != "count":
             import errno
 
@@ -190,9 +193,9 @@ def troubled(trouble: Trouble) -> Iterator[Trouble]:
     trouble.power = power
 
     class Writer(disk.Writer):
-        def __init__(self, path: Path) -> None:
+        def __init__(self, path: Path, mode: int = 0o666) -> None:
             trouble.step("create", path)
-            super().__init__(path)
+            super().__init__(path, mode)
             if power:
                 power.made_file(path)
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import random
 import shutil
 import struct
 import subprocess
@@ -19,6 +20,7 @@ from hypothesis import strategies as st
 
 from clever_ferry.errors import DamagedError, UnsupportedError, WrongUseError
 from clever_ferry.layers import Chain, LayerSpec, compile_layers
+from clever_ferry.layers.ciphers import _xor, _xor_alone
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, StreamPayload, pieces_of
@@ -104,6 +106,14 @@ def test_any_stack_of_layers_comes_back(names: list[str], data: bytes) -> None:
     peeled = chain.peel(BytesPayload(dressed), GIVEN)
     assert whole(peeled.payload) == data
     assert whole(chain.dress(peeled.payload, GIVEN, peeled.residue)) == dressed
+
+
+def test_xor_is_the_same_without_numpy() -> None:
+    dice = random.Random(3)
+    for size in (0, 1, 7, 65_536):
+        one, other = dice.randbytes(size), dice.randbytes(size)
+        assert _xor()(one, other) == _xor_alone(one, other)
+        assert _xor_alone(_xor_alone(one, other), other) == one
 
 
 STRICT = sorted(set(ALL) - {"xor", "xor-step", "swap", "ctr", "lz4-block", "ecb", "hex", "base64",

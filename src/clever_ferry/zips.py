@@ -12,7 +12,7 @@ from clever_ferry.errors import DamagedError
 __all__ = ["BROKEN", "MOST_MEMBERS", "open_zip"]
 
 MOST_MEMBERS = 100_000
-_LARGEST_LIST = 32 << 20
+_LARGEST_LIST, _SHORTEST_ROW = 32 << 20, 46
 BROKEN = (
     zipfile.BadZipFile, zlib.error, EOFError, ValueError, OSError, NotImplementedError,
     RuntimeError, IndexError, KeyError, struct.error,
@@ -38,9 +38,12 @@ def _refuse_long(raw: IO[bytes], title: str) -> None:
     """Look at the end of the list and count what is in it (APPNOTE 4.3.12 to 4.3.16)."""
     raw.seek(0, 2)
     size = raw.tell()
-    raw.seek(max(0, size - 66_000))
-    end = raw.read()
-    at = end.rfind(b"PK\5\6")
+    for tail in (1_000, 66_000):  # most have no remark behind
+        raw.seek(max(0, size - tail))
+        end = raw.read()
+        at = end.rfind(b"PK\5\6")
+        if at >= 0:
+            break
     if at < 0 or len(end) - at < 22:
         return  # it is no zip, and zipfile says so
     length = int.from_bytes(end[at + 12 : at + 16], "little")
@@ -50,7 +53,8 @@ def _refuse_long(raw: IO[bytes], title: str) -> None:
                      int.from_bytes(end[large + 40 : large + 48], "little"))  # fmt: skip
     if length > _LARGEST_LIST:
         raise DamagedError(f"{title} lists far more files than can be taken in.")
-    raw.seek(max(0, size - len(end) + (large if large >= 0 else at) - length))
-    if raw.read(length).count(b"PK\1\2") > MOST_MEMBERS:
-        raise DamagedError(f"{title} holds more than {MOST_MEMBERS:,} files.")
+    if length > MOST_MEMBERS * _SHORTEST_ROW:
+        raw.seek(max(0, size - len(end) + (large if large >= 0 else at) - length))
+        if raw.read(length).count(b"PK\1\2") > MOST_MEMBERS:
+            raise DamagedError(f"{title} holds more than {MOST_MEMBERS:,} files.")
     raw.seek(0)

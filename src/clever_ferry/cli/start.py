@@ -20,40 +20,42 @@ _AGAIN = 2.0
 class _Stops:
     """Ctrl-C: the first one stops the program, and further ones let it wind up.
 
-    One that comes over two seconds after the last stops it anew, should the first have been
-    lost; once the end is reached, none does anything.
+    One that comes over two seconds after the last stops it anew, should the first have been lost.
     """
-
-    ended = False
 
     def __init__(self) -> None:
         self._last = 0.0
 
     def __call__(self, number: int, frame: FrameType | None) -> None:
         last, self._last = self._last, time.monotonic()
-        if not self.ended and self._last - last > _AGAIN:
+        if self._last - last > _AGAIN:
             raise KeyboardInterrupt
+
+    @staticmethod
+    def end() -> None:
+        """From here on, nothing but the end is left, and Ctrl-C changes nothing."""
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
 def run(arguments: Sequence[str] | None = None) -> None:
     """Run the program and end with its documented exit code."""
-    stops = _Stops()
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
-        signal.signal(signal.SIGINT, stops)
+        signal.signal(signal.SIGINT, _Stops())
     try:
         code = _run(arguments)
-        stops.ended = True
-    except Exception as error:  # also what was to say so went wrong
-        stops.ended = True
-        code = 1
-        with suppress(OSError, ValueError):
-            print(f"Something went wrong: {type(error).__name__}: {error}", file=sys.stderr)
-            print("`cferry log` says what was changed, if anything was.", file=sys.stderr)
+        _Stops.end()
     except KeyboardInterrupt:  # while the program was being loaded, or said how it ends
-        stops.ended = True
+        _Stops.end()
         code = STOPPED
-        with suppress(OSError, ValueError):
-            print("\nStopped.", file=sys.stderr)
+        _say("\nStopped.")
+    except OSError as error:  # what went wrong could not be said either
+        _Stops.end()
+        code = 1
+        _say_lost(error)
+    except Exception as error:
+        _Stops.end()
+        code = 1
+        _say(f"Something went wrong: {type(error).__name__}: {error}")
     sys.exit(_end(code))
 
 
@@ -75,13 +77,20 @@ def _end(code: int) -> int:
             _drop(stream.fileno())
         except OSError as error:
             _drop(stream.fileno())
-            if stream is sys.stdout:
-                code = code or 1
-                with suppress(OSError, ValueError):
-                    why = (error.strerror or str(error)).lower()
-                    print(f"The answer could not be written: {why}.", file=sys.stderr)
-                    print("`cferry log` says what was changed, if anything was.", file=sys.stderr)
+            if stream is sys.stdout and not code:
+                code = 1
+                _say_lost(error)
     return code
+
+
+def _say_lost(error: OSError) -> None:
+    _say(f"The answer could not be written: {(error.strerror or str(error)).lower()}.")
+    _say("`cferry log` says what was changed, if anything was.")
+
+
+def _say(text: str) -> None:
+    with suppress(OSError, ValueError, AttributeError):
+        print(text, file=sys.stderr)
 
 
 def _drop(handle: int) -> None:

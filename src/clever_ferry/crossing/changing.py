@@ -184,7 +184,7 @@ class _UnderWay:
 
     def end_as_before(self, staging: Replacement, error: BaseException) -> None:
         """Write down that nothing was changed, or all was put back, and why."""
-        entry = self.entry
+        entry = replace(self.entry, ended=self.entry.ended or self._clock())
         if self.aim.story is not None:
             entry = replace(entry, story={**self.aim.story, "reason": _first_line(error)})
         logged = closed = False

@@ -6,6 +6,7 @@ Source: RFC 8493, The BagIt File Packaging Format (V1.0).
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Callable
 from datetime import UTC, datetime
 from hashlib import sha256, sha512
@@ -32,7 +33,13 @@ def export_bag(
     where a content is damaged; nothing is left of the file then.
     """
     with new_file(file) as part:
-        return _write(locker, snapshot, part, progress)
+        renamed = _write(locker, snapshot, part, progress)
+        closed = 0o077  # who may not read one of the saves may not read it here
+        for kept in snapshot.files:
+            closed &= kept.attributes.mode
+        if os.name != "nt":
+            part.chmod(part.stat().st_mode & (0o700 | closed))
+        return renamed
 
 
 def _write(

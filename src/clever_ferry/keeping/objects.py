@@ -193,7 +193,7 @@ def _folders(folder: Path) -> list[Path]:
 def _write(source: Payload, new: Path, progress: Callable[[int], None]) -> str:
     """Write a content, packed where that is worth it; return the ending that says which."""
     packer: zstandard.ZstdCompressionObj | None = None
-    with disk.create(new) as out:
+    with disk.create(new, disk.OWN) as out:
         for number, chunk in enumerate(source.chunks()):
             if number == 0 and _shrinks(chunk):
                 packer = zstandard.ZstdCompressor(level=_LEVEL, write_checksum=True).compressobj()

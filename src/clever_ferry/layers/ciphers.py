@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 from clever_ferry.certainty import Evidence
@@ -45,16 +45,31 @@ class Xor:
         return StreamPayload(lambda: self._turned(inside), inside.size)
 
     def _turned(self, source: Payload) -> Iterator[bytes]:
-        import numpy as np
-
         period, at = len(self.mask), 0
-        repeats = -(-(_STRIDE + period) // period)
-        mask = np.frombuffer(self.mask * repeats, dtype=np.uint8)
+        mask = self.mask * -(-(_STRIDE + period) // period)
+        xor = _xor()
         for chunk in source.chunks():
             for start in range(0, len(chunk), _STRIDE):
-                data = np.frombuffer(chunk, np.uint8, min(_STRIDE, len(chunk) - start), start)
-                yield np.bitwise_xor(data, mask[at : at + len(data)]).tobytes()
+                data = chunk[start : start + _STRIDE]
+                yield xor(data, mask[at : at + len(data)])
                 at = (at + len(data)) % period
+
+
+def _xor() -> Callable[[bytes, bytes], bytes]:
+    """Return what turns bytes by as many others: NumPy's, which is far quicker, where it is."""
+    try:
+        import numpy as np
+    except ImportError:
+        return _xor_alone
+    byte = np.uint8
+    return lambda one, other: np.bitwise_xor(
+        np.frombuffer(one, byte), np.frombuffer(other, byte)
+    ).tobytes()  # fmt: skip
+
+
+def _xor_alone(one: bytes, other: bytes) -> bytes:
+    turned = int.from_bytes(one, "little") ^ int.from_bytes(other, "little")
+    return turned.to_bytes(len(one), "little")
 
 
 class Aes:

@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "LARGE",
+    "OWN",
     "Beside",
     "Reader",
     "Writer",
@@ -51,8 +52,8 @@ __all__ = [
 class _Open:
     """A file that is open until it is closed, or its `with` block is left."""
 
-    def __init__(self, path: Path | str, flags: int) -> None:
-        self._handle = os.open(path, flags | _BINARY, 0o666)
+    def __init__(self, path: Path | str, flags: int, mode: int = 0o666) -> None:
+        self._handle = os.open(path, flags | _BINARY, mode)
 
     def close(self) -> None:
         """Let go of the file."""
@@ -75,8 +76,8 @@ class _Open:
 class Writer(_Open):
     """A new file that is being written; `sync` makes its bytes last."""
 
-    def __init__(self, path: Path) -> None:
-        super().__init__(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL)
+    def __init__(self, path: Path, mode: int = 0o666) -> None:
+        super().__init__(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode)
         self.path = path
         system.inherit_owner(path)
 
@@ -184,9 +185,13 @@ def _refuse_unplain(handle: int, path: Path | str) -> os.stat_result:
     return data
 
 
-def create(path: Path) -> Writer:
-    """Begin a file that is not there yet."""
-    return Writer(path)
+OWN = 0o600
+"""What only this user may read: the tool's own files, which have what saves say."""
+
+
+def create(path: Path, mode: int = 0o666) -> Writer:
+    """Begin a file that is not there yet, with these permissions as far as the umask lets it."""
+    return Writer(path, mode)
 
 
 def open_to_read(path: Path | str) -> Reader:
@@ -239,8 +244,8 @@ def read_whole(path: Path | str, most: int) -> bytes:
 
 
 def copy(source: Path, new: Path) -> None:
-    """Copy a file's bytes to a file that is not there yet, by the system's quickest way."""
-    create(new).close()
+    """Copy a file's bytes to a file of the tool's own, by the system's quickest way."""
+    create(new, OWN).close()
     shutil.copyfile(source, new)
 
 
@@ -314,7 +319,7 @@ def write_synced(path: Path, data: bytes) -> None:
     """Write a small file whole: a reader sees the old one or the new one, also after a kill."""
     staged = path.with_name(f".{path.name}.part")
     unlink(staged)
-    with create(staged) as out:
+    with create(staged, OWN) as out:
         out.write(data)
         out.sync()
     rename(staged, path)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.util
 import os
 import shlex
 import subprocess
@@ -85,6 +86,9 @@ def command(computer: Path | None, folder: Path | None) -> None:
             for why, line in tour:
                 _run(why, line, top)
     click.echo()
+    if importlib.util.find_spec("matplotlib") is None:
+        click.echo("`cferry slots GAME --picture FILE.png` draws saves over time, once you say")
+        click.echo("  pip install 'clever-ferry[pictures]'")
     if folder is None:
         click.echo("The made-up computers are gone again. To have them to play with:")
         click.echo("  cferry demo --at demo-world")

@@ -29,7 +29,7 @@ from clever_ferry.cli.screen import (
     when_cell,
 )
 from clever_ferry.cli.ways import way_between
-from clever_ferry.errors import WrongUseError
+from clever_ferry.errors import UnsupportedError, WrongUseError
 from clever_ferry.finding.addresses import address_of
 from clever_ferry.proving.relating import Related, relate
 
@@ -99,8 +99,13 @@ def command(
     related = _related(opened) if len(where) == 2 else None
     opened = [_sorted(one, order) for one in opened]
     if picture is not None:
-        from clever_ferry.cli.timeline import draw_timeline
-
+        try:
+            from clever_ferry.cli.timeline import draw_timeline
+        except ImportError:
+            raise UnsupportedError(
+                "Drawing needs packages that are not installed.",
+                advice="Say: pip install 'clever-ferry[pictures]'",
+            ) from None
         drawn = draw_timeline(opened, ferry.log(), picture)
         told_drawn = f"[good]✓[/] {counted(drawn, 'save')} drawn in {escape(str(picture))}"
         console(err=as_json).print(told_drawn, soft_wrap=True)
