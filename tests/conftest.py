@@ -17,7 +17,7 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
-from tests.forking import can_fork, run_forked
+from tests.forking import can_serve, run_forked
 
 settings.register_profile(
     "ours",
@@ -54,7 +54,7 @@ def run_module(module: str, *arguments: str | Path, env: dict[str, str], **more:
     whole = {
         **own, "PYTHONIOENCODING": "utf-8", "NO_COLOR": "1", "COLUMNS": "200", **env,
     }  # fmt: skip
-    if can_fork() and not more:
+    if can_serve() and not more:
         with tempfile.TemporaryDirectory() as folder:
             out = Path(folder) / "run"
             code = run_forked(module, [str(one) for one in arguments], whole, out)

@@ -2,7 +2,8 @@
 
 A test runs hundreds of commands, and most of a short command's time is Python's start. Each
 run is a process of its own, with its own arguments, environment, output and exit code, as if it
-had been started anew; where the system can't fork, the callers start Python instead.
+had been started anew. Windows can't fork: there, the runs come one after the other in that process,
+and the tests that are about processes start Python themselves.
 """
 
 from __future__ import annotations
@@ -15,13 +16,18 @@ import sys
 from pathlib import Path
 from typing import Any
 
-__all__ = ["can_fork", "run_forked"]
+__all__ = ["can_fork", "can_serve", "run_forked"]
 
 _server: subprocess.Popen[str] | None = None
 
 
 def can_fork() -> bool:
     return sys.platform == "linux"
+
+
+def can_serve() -> bool:
+    """Tell whether runs go through such a process here."""
+    return sys.platform in ("linux", "win32")
 
 
 def run_forked(module: str, arguments: list[str], env: dict[str, str], out: Path) -> int:
@@ -58,12 +64,41 @@ def _serve() -> None:
         loaded.append(importlib.import_module(f"{commands.__name__}.{found.name}"))
     Recipes(None).games()  # the recipe models' validators are built at their first use
     Recipes(None).libraries()
-    for line in sys.stdin:
+    answers, requests = sys.stdout, sys.stdin
+    for line in requests:
+        if not can_fork():
+            print(_run_here(json.loads(line)), file=answers, flush=True)
+            continue
         child = os.fork()
         if child == 0:
             _run(json.loads(line))
         _, status = os.waitpid(child, 0)
         print(os.waitstatus_to_exitcode(status), flush=True)
+
+
+def _run_here(request: dict[str, Any]) -> int:
+    """Run a module in this very process, and leave no trace of it."""
+    import signal
+
+    kept = (sys.stdin, sys.stdout, sys.stderr, sys.argv)
+    folder, environment = Path.cwd(), dict(os.environ)
+    with (
+        Path(os.devnull).open(encoding="utf-8") as nothing,
+        Path(f"{request['out']}.out").open("w", encoding="utf-8") as out,
+        Path(f"{request['out']}.err").open("w", encoding="utf-8") as err,
+    ):
+        sys.stdin, sys.stdout, sys.stderr = nothing, out, err
+        os.environ.clear()
+        os.environ.update(request["env"])
+        os.chdir(request["folder"])
+        try:
+            return _code_of(request)
+        finally:
+            sys.stdin, sys.stdout, sys.stderr, sys.argv = kept
+            os.environ.clear()
+            os.environ.update(environment)
+            os.chdir(folder)
+            signal.signal(signal.SIGINT, signal.default_int_handler)
 
 
 def _run(request: dict[str, Any]) -> None:
@@ -77,20 +112,24 @@ def _run(request: dict[str, Any]) -> None:
     sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115
     for number, name in ((1, "stdout"), (2, "stderr")):
         setattr(sys, name, open(number, "w", encoding="utf-8", closefd=False))  # noqa: SIM115
+    code = _code_of(request)
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(code)
+
+
+def _code_of(request: dict[str, Any]) -> int:
     sys.argv = [request["module"], *request["arguments"]]
-    code = 0
     try:
         runpy.run_module(request["module"], run_name="__main__", alter_sys=True)
     except SystemExit as ended:
-        code = ended.code if isinstance(ended.code, int) else int(ended.code is not None)
+        return ended.code if isinstance(ended.code, int) else int(ended.code is not None)
     except BaseException:
         import traceback
 
         traceback.print_exc()
-        code = 1
-    sys.stdout.flush()
-    sys.stderr.flush()
-    os._exit(code)
+        return 1
+    return 0
 
 
 if __name__ == "__main__":

@@ -73,7 +73,7 @@ def explain_exit(error: BaseException, *, as_json: bool) -> int:
             click.echo(f"\nStopped. {told_after_stop()}", err=True)
             return STOPPED
         case FerryError():
-            code = next(code for kind, code in _CODES if isinstance(error, kind))
+            code = next((code for kind, code in _CODES if isinstance(error, kind)), FAULT)
             _say(error.what, error.details, error.advice, code, as_json, error.again)
             return code
         case click.UsageError():

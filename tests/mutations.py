@@ -1,0 +1,196 @@
+"""The code changed on purpose, one place at a time: do the tests notice?
+
+    python -m tests.mutations [--changes 100] [--seed 1] [--room layers] [--only 7]
+
+Each change takes a place in a room of formats, crossing or keeping: an operator is turned, a check
+is left out, a number is one more, a step is not taken. Then the tests of that room run on a copy,
+until one fails. A change that none notices is printed. Changes that can't matter are not chosen:
+texts, annotations, sizes of buffers, and lines that say so themselves with `# free:` and why.
+Exits with 1 where more than a twentieth of the changes (and more than one) went unnoticed.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+from random import Random
+
+TOP = Path(__file__).parent.parent
+ROOMS = {
+    "layouts": ("layouts", "layouts_more", "invented"),
+    "layers": ("layers", "layers_more", "rewrapping", "certainty", "invented"),
+    "boxes": ("boxes", "boxes_more", "databases", "hostile", "unbox", "invented"),
+    "naming": ("naming", "slots", "invented", "recipes"),
+    "forms": ("certainty", "databases", "layers_more", "hostile"),
+    "proving": ("crossing", "certainty", "invented", "demands", "finding"),
+    "crossing": ("crossing", "ending", "records", "undo", "guards", "demands", "backup",
+                 "invented", "routes", "faults"),
+    "keeping": ("backup", "records", "undo", "remembering", "ending", "guards", "faults"),
+    "moving": ("hostile", "undo", "backup", "databases", "ending", "guards", "exports", "sources",
+               "faults"),
+}  # fmt: skip
+"""The rooms, and which tests are about each, the quickest first."""
+TURNED: dict[type[ast.AST], type[ast.AST]] = {
+    ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq,
+    ast.NotEq: ast.Eq, ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is,
+    ast.And: ast.Or, ast.Or: ast.And, ast.Add: ast.Sub, ast.Sub: ast.Add, ast.BitAnd: ast.BitOr,
+}  # fmt: skip
+_IGNORED = (".git", ".venv", "__pycache__", "screenshots", ".*_cache")
+LARGE = 1_000
+"""From here on, a number is the size of a buffer or a bound, and one more is no change."""
+
+
+@dataclass(frozen=True)
+class Change:
+    """One place in one file, and what is done there: the number of a node, and of a way."""
+
+    path: Path
+    line: int
+    what: str
+    node: int
+    way: int
+
+    @property
+    def source(self) -> str:
+        """The whole file, changed."""
+        tree = ast.parse(self.path.read_text("utf-8"))
+        place = next(one for at, one in enumerate(ast.walk(tree)) if at == self.node)
+        list(_ways(place))[self.way][1](place)
+        return ast.unparse(ast.fix_missing_locations(tree))
+
+
+def changes(path: Path) -> Iterator[Change]:
+    """Yield all changes that can be made to a file."""
+    text = path.read_text("utf-8")
+    lines = text.splitlines()
+    for number, node in enumerate(ast.walk(ast.parse(text))):
+        line = getattr(node, "lineno", 0)
+        first = lines[line - 1].strip() if line else ""
+        if "# free:" in first or first.startswith(_ONLY_SAID):
+            continue
+        for way, (what, _) in enumerate(_ways(node)):
+            yield Change(path, line, what, number, way)
+
+
+_ONLY_SAID = ("def ", "class ", "@", "__all__", "from ", "import ", "if TYPE")
+"""What lines begin with that tell of types and names, and do nothing."""
+_Changing = Callable[[ast.AST], None]
+
+
+def _ways(node: ast.AST) -> Iterator[tuple[str, _Changing]]:
+    match node:
+        case ast.Compare(ops=[one]) if type(one) in TURNED:
+            other = TURNED[type(one)]
+            yield f"{type(one).__name__} is {other.__name__}", _put("ops", [other()])
+        case ast.BoolOp(op=one):
+            other = TURNED[type(one)]
+            yield f"{type(one).__name__} is {other.__name__}", _put("op", other())
+        case ast.BinOp(op=one) if type(one) in TURNED and not _texts(node):
+            other = TURNED[type(one)]
+            yield f"{type(one).__name__} is {other.__name__}", _put("op", other())
+        case ast.If(body=[ast.Raise()], orelse=[]):
+            yield "the check is left out", _put("test", ast.Constant(False))
+        case ast.If(test=test) if not isinstance(test, ast.Name):
+            yield "the condition is never so", _put("test", ast.Constant(False))
+        case ast.Constant(value=bool(value)):
+            yield f"{value} is {not value}", _put("value", not value)
+        case ast.Constant(value=int(value)) if abs(value) < LARGE:
+            yield f"{value} is {value + 1}", _put("value", value + 1)
+        case ast.Expr(value=ast.Call()):
+            yield "the step is not taken", _put("value", ast.Constant(None))
+
+
+def _put(name: str, value: object) -> _Changing:
+    return lambda node: setattr(node, name, value)
+
+
+def _texts(node: ast.BinOp) -> bool:
+    return any(isinstance(one, ast.Constant | ast.JoinedStr)
+               and not isinstance(getattr(one, "value", None), int)
+               for one in (node.left, node.right))  # fmt: skip
+
+
+def chosen(random: Random, count: int, rooms: list[str]) -> list[Change]:
+    """Choose places at random, each room as often as any other."""
+    every = {
+        room: [
+            one
+            for path in sorted((TOP / "src" / "clever_ferry" / room).glob("*.py"))
+            for one in changes(path)
+        ]
+        for room in rooms
+    }
+    found: list[Change] = []
+    while len(found) < count:
+        room = rooms[len(found) % len(rooms)]
+        found.append(random.choice(every[room]))
+    return found
+
+
+def noticed(change: Change, top: Path) -> bool:
+    """Make a change in a copy and run its room's tests; tell whether one failed."""
+    place = top / change.path.relative_to(TOP)
+    before = place.read_text("utf-8")
+    place.write_text(change.source, "utf-8")
+    try:
+        room = change.path.parent.name
+        env = {name: value for name, value in os.environ.items() if not name.startswith("CFERRY_")}
+        for name in ROOMS[room]:
+            ran = subprocess.run(
+                [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider",
+                 "-o", "addopts=", f"tests/test_{name}.py"],
+                cwd=top, env={**env, "PYTHONPATH": str(top / "src")}, check=False,
+                stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+            )  # fmt: skip
+            if ran.returncode not in (0, 5):
+                return True
+        return False
+    finally:
+        place.write_text(before, "utf-8")
+
+
+def main() -> int:
+    """Make the changes, two at a time; return 1 where too many went unnoticed."""
+    asked = argparse.ArgumentParser()
+    asked.add_argument("--changes", type=int, default=100)
+    asked.add_argument("--seed", default="1")
+    asked.add_argument("--room", choices=ROOMS)
+    asked.add_argument("--only", type=int)
+    told = asked.parse_args()
+    every = chosen(Random(told.seed), told.changes, [told.room] if told.room else list(ROOMS))
+    numbers = range(len(every)) if told.only is None else [told.only]
+    workers = os.cpu_count() or 2
+    with tempfile.TemporaryDirectory(prefix="cferry-changed-") as name:
+
+        def work(worker: int) -> list[int]:
+            top, missed = Path(name) / str(worker), []
+            ignored = shutil.ignore_patterns(
+                ".git", ".venv", "__pycache__", "screenshots", ".*_cache"
+            )
+            shutil.copytree(TOP, top, ignore=ignored)
+            for number in list(numbers)[worker::workers]:
+                if not noticed(every[number], top):
+                    missed.append(number)
+                    one = every[number]
+                    where = one.path.relative_to(TOP)
+                    line = one.path.read_text("utf-8").splitlines()[one.line - 1].strip()
+                    print(f"{number} unnoticed: {where}:{one.line}: {one.what}: {line}", flush=True)
+            return missed
+
+        with ThreadPoolExecutor(workers) as pool:
+            missed = [number for found in pool.map(work, range(workers)) for number in found]
+    print(f"Changes made on purpose: {len(numbers)}; unnoticed: {len(missed)}")
+    return 1 if len(missed) > max(1, len(numbers) // 20) else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
