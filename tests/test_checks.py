@@ -1,0 +1,259 @@
+"""Checks that nothing else here would miss if they were left out: each by what only it refuses."""
+
+from __future__ import annotations
+
+import lzma
+import os
+import shutil
+import zlib
+from datetime import datetime, timedelta
+from functools import partial
+from pathlib import Path
+from typing import Any
+
+import pytest
+from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
+from msgspec.structs import replace
+
+from clever_ferry.api import open_ferry
+from clever_ferry.cargo import DigestedPayload, Piece, Save
+from clever_ferry.crossing.carrying import carry_out
+from clever_ferry.errors import DamagedError, FerryError, RefusedError
+from clever_ferry.keeping.pruning import Rules, _stays
+from clever_ferry.keeping.snapshots import About, Kept
+from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.model import convert
+from clever_ferry.payload import BytesPayload, StreamPayload
+from clever_ferry.proving.comparing import prove
+from tests.conftest import Den, state
+from tests.test_layers import whole
+from tests.test_layers_more import ALL, KEY
+from tests.test_layouts_more import TABLE
+
+
+def layout(*fields: dict[str, Any]) -> Any:
+    return compile_layouts({"it": convert({"fields": list(fields)}, LayoutSpec)})["it"]
+
+
+def test_a_save_that_is_added_after_the_plan_was_shown(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("CFERRY_HOME", str(den.home))
+    ferry = open_ferry(den.top)
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
+    old = next(den.depot.glob("voyage-02-*"))
+    shutil.copytree(old, den.depot / "voyage-03-00112233445566aa")  # and no other file changes
+    before = state(den.depot)
+    with pytest.raises(RefusedError, match="changed after the plan"):
+        carry_out(plan, ferry.keeps)
+    assert state(den.depot) == before
+
+
+def test_an_extra_piece_is_not_what_was_carried(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("CFERRY_HOME", str(den.home))
+    plan = open_ferry(den.top).plan("saltglass/depot:3", "saltglass/depot:5")
+    (move,) = plan.moves
+    for item in move.laid:
+        for _ in item.payload.chunks():
+            pass
+    target = plan.target.berth
+    pieces = tuple(replace(item.piece, payload=item.payload) for item in move.laid)
+    found: Save = replace(move.save, pieces=pieces)
+    more: Piece = replace(pieces[0], role="stranger")
+    both = replace(found, pieces=(*pieces, more))
+
+    def faults(save: Save) -> tuple[str, ...]:
+        return prove(target.game, target.edition, move.save, move.laid, save, target.fields).faults
+
+    assert [one for one in faults(both) if one not in faults(found)] == [
+        f"the {more.title} was not carried, but is there"
+    ]
+    assert isinstance(move.laid[0].payload, DigestedPayload)
+
+
+def encrypted(padded: bytes) -> bytes:
+    vector = bytes(16)
+    worker = Cipher(algorithms.AES(bytes.fromhex(KEY)), modes.CBC(vector)).encryptor()
+    return vector + worker.update(padded) + worker.finalize()
+
+
+@pytest.mark.parametrize("tail", [b"\x01\x02\x03", b"\x03\x02\x03", b"\x02\x03\x03"])
+def test_every_byte_of_a_ciphers_padding_counts(tail: bytes) -> None:
+    assert whole(ALL["cbc"].peel(BytesPayload(encrypted(bytes(13) + b"\3\3\3"))).payload) == bytes(
+        13
+    )
+    with pytest.raises(DamagedError, match="key or its bytes are wrong"):
+        whole(ALL["cbc"].peel(BytesPayload(encrypted(bytes(13) + tail))).payload)
+
+
+@pytest.mark.parametrize("name", ["zlib", "lzma", "zstd", "lz4", "chunked", "tabled"])
+def test_bytes_after_the_end_are_told(name: str) -> None:
+    raw = whole(ALL[name].dress(BytesPayload(b"the isle" * 40), {}))
+    with pytest.raises(DamagedError):
+        whole(ALL[name].peel(BytesPayload(raw + b"more")).payload)
+
+
+def test_a_chunk_is_as_large_as_its_table_says() -> None:
+    raw = bytearray(whole(ALL["tabled"].dress(BytesPayload(b"the isle" * 4), {})))
+    assert raw[8:12] == (32).to_bytes(4, "little")
+    raw[8] = 31
+    with pytest.raises(DamagedError, match="31"):
+        whole(ALL["tabled"].peel(BytesPayload(bytes(raw))).payload)
+
+
+def test_chunks_are_cut_as_before_only_where_the_size_is_the_same() -> None:
+    """Of a size that is not known beforehand, too: what does not fit is cut as the recipe says."""
+    peeled = ALL["chunked"].peel(BytesPayload(whole(
+        ALL["chunked"].dress(BytesPayload(b"x" * 130), {})
+    )))  # fmt: skip
+    assert whole(peeled.payload) == b"x" * 130
+    for size in (90, 131, 260):
+        data = b"y" * size
+        for payload in (BytesPayload(data), StreamPayload(partial(iter, [data]))):
+            again = whole(ALL["chunked"].dress(payload, {}, peeled.residue))
+            assert whole(ALL["chunked"].peel(BytesPayload(again)).payload) == b"y" * size
+    longer = whole(ALL["chunked"].dress(BytesPayload(b"y" * 250), {}, peeled.residue))
+    fresh = whole(ALL["chunked"].dress(BytesPayload(b"y" * 250), {}))
+    assert len(longer) == len(fresh), "cut by the recipe's size: 100, 100, 50"
+
+
+def test_gaps_between_parts_are_empty() -> None:
+    value = {
+        "table": [{"note": one, "at": 0, "size": 0} for one in (1, 2)],
+        "parts": [b"abc", b"de"],
+    }
+    raw = bytearray(TABLE.write(value))
+    second = TABLE.read_whole(bytes(raw))["table"][1]["at"]
+    raw[second - 1] = 7
+    raw[-4:] = zlib.crc32(raw[:-4]).to_bytes(4, "big")
+    with pytest.raises(DamagedError, match="gap before it is not empty"):
+        TABLE.read_whole(bytes(raw))
+
+
+@pytest.mark.parametrize(
+    ("field", "value", "raw"),
+    [
+        ({"ends": "zero"}, "a\0b", b"ab"),
+        ({"length": "u8", "zero": "extra"}, None, b"\2abX"),
+        ({"length": "u8", "zero": "counted"}, None, b"\3abX"),
+        ({"size": 5, "pad": 32}, "ab ", b"ab"),
+        ({"size": 3, "pad": 32}, "abcd", b"ab"),
+    ],
+)
+def test_how_a_text_ends(field: dict[str, Any], value: str | None, raw: bytes) -> None:
+    made = layout({"type": "text", "name": "t", **field})
+    step = partial(made.read_whole, raw) if value is None else partial(made.write, {"t": value})
+    with pytest.raises(FerryError):
+        step()
+
+
+@pytest.mark.parametrize("raw", [b"\xff" * 10 + b"\1", b"\x80" * 9 + b"\2"])
+def test_numbers_of_more_than_64_bits(raw: bytes) -> None:
+    with pytest.raises(DamagedError, match="64 bits"):
+        layout({"type": "varint", "name": "n"}).read_whole(raw)
+
+
+def test_a_number_that_is_spelled_longer_than_need_be_is_told_or_kept() -> None:
+    made = layout({"type": "varint", "name": "n"})
+    try:
+        value = made.read_whole(b"\x85\x00")
+    except DamagedError:
+        return
+    assert made.write(value) == b"\x85\x00"
+
+
+def backups(days: list[int]) -> list[Kept]:
+    noon = datetime(2026, 11, 25, 12)
+    return [
+        Kept(f"{day}", "backup", int((noon - timedelta(days=day)).timestamp() * 1e9), "", "/a",
+             About("g", "e", "t"), (), 1, 1)
+        for day in days
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("rules", "stays"),
+    [
+        (Rules(last=2, daily=0, weekly=0, monthly=0), [0, 1]),
+        (Rules(last=0, daily=3, weekly=0, monthly=0), [0, 1, 2]),
+        (Rules(last=0, daily=0, weekly=2, monthly=0), [0, 3]),
+        (Rules(last=0, daily=0, weekly=3, monthly=0), [0, 3, 10]),
+        (Rules(last=0, daily=0, weekly=0, monthly=2), [0, 25]),
+        (Rules(last=0, daily=0, weekly=0, monthly=14), [0, 25, 56, 390]),
+    ],
+)
+def test_the_last_period_of_each_rule(rules: Rules, stays: list[int]) -> None:
+    """25 November 2026 is a Wednesday: its week began two days before; 390 days ago is 2025."""
+    every = backups([0, 1, 2, 3, 10, 25, 56, 390])
+    assert sorted(map(int, _stays(every, rules, ()))) == stays
+
+
+def test_an_added_piece_goes_into_the_box_and_is_told(den: Den, tmp_path: Path) -> None:
+    made = tmp_path / "made.xz"
+    made.write_bytes(lzma.compress(b"the isle"))
+    den.cferry("unbox", den.tern, "-o", tmp_path / "apart")
+    den.cferry("box", tmp_path / "apart", "-o", tmp_path / "again")
+    (tmp_path / "apart" / "pieces" / "new.level").write_bytes(b"new")
+    told = den.cferry("box", tmp_path / "apart", "-o", tmp_path / "more", "--json").data
+    assert (told["added"], told["same"]) == (["new.level"], False)
+    den.cferry("unbox", tmp_path / "more", "-o", tmp_path / "apart2")
+    assert (tmp_path / "apart2" / "pieces" / "new.level").read_bytes() == b"new"
+    (tmp_path / "apart" / "pieces" / "new.level").unlink()
+    told = den.cferry("box", tmp_path / "apart", "-o", tmp_path / "third", "--json").data
+    assert (told["added"], told["same"]) == ([], True)
+
+
+def test_the_same_is_said_only_of_bytes_that_were_compared(den: Den, tmp_path: Path) -> None:
+    """Chunks that another effort has packed are packed anew, and that is said."""
+    text = """
+recipe = 1
+game = { id = "bin", title = "Bins" }
+pieces.world = { needed = true }
+[layouts.chunk]
+order = "big"
+fields = [
+  { type = "u32", name = "packed", computed = { what = "size", of = "inside" } },
+]
+[layers]
+cut = [{ kind = "chunks", most = 1000, header = "chunk", layers = ["thin"] }]
+thin = [{ kind = "zlib" }]
+[editions.one]
+title = "One"
+berths = [{ on = "any", under = "given" }]
+fields.slot = { type = "number" }
+files = [{ role = "world", path = "{slot}.w", layers = ["cut"] }]
+"""
+    den.recipe("bin", text)
+    for effort, same in ((6, True), (0, False)):
+        body = zlib.compress(b"the isle" * 100, effort)
+        (tmp_path / f"{effort}.w").write_bytes(len(body).to_bytes(4, "big") + body)
+        apart, again = tmp_path / f"apart{effort}", tmp_path / f"again{effort}"
+        den.cferry("unbox", tmp_path / f"{effort}.w", "--as", "bin:cut", "-o", apart)
+        said = den.cferry("box", apart, "-o", again, "--json").data
+        assert said["same"] is (again.read_bytes() == (tmp_path / f"{effort}.w").read_bytes())
+        assert said["same"] is same
+        words = den.cferry("box", apart, "-o", tmp_path / f"third{effort}").out
+        assert ("the same as it was" in words) is same
+        assert ("packed anew" in words) is not same
+
+
+@pytest.mark.parametrize("field", ["size", "stamp"])
+def test_an_edit_between_reading_and_carrying_is_seen(
+    den: Den, monkeypatch: pytest.MonkeyPatch, field: str
+) -> None:
+    """Also one that keeps size and time, where the system tells when a file changed."""
+    monkeypatch.setenv("CFERRY_HOME", str(den.home))
+    ferry = open_ferry(den.top)
+    plan = ferry.plan("saltglass/depot:3", "saltglass/tern:2")
+    file = next(den.depot.glob("voyage-02-*")) / "world.sgw"
+    data = file.stat()
+    raw = bytearray(file.read_bytes())
+    raw[-1] ^= 1
+    file.write_bytes(bytes(raw) + (b"x" if field == "size" else b""))
+    os.utime(file, ns=(data.st_atime_ns, data.st_mtime_ns))
+    if field == "stamp" and os.name == "nt":
+        pytest.skip("Windows tells no such time")
+    before = state(den.tern)
+    with pytest.raises(FerryError, match="changed while"):
+        ferry.carry_out(plan)
+    assert state(den.tern) == before
