@@ -216,14 +216,16 @@ def extract(
     chosen = [kept for kept in snapshot.files if wanted is None or kept.path in wanted]
     refuse_damaged(locker, snapshot, [kept.path for kept in chosen])
     tally = Tally(progress, "putting back", sum(kept.size for kept in chosen))
-    with new_folder(folder) as part, Replacement(FolderFiles(part), snapshot.id) as change_:
-        for kept in chosen:
-            change_.stage(
-                Output(kept.path, locker.payload(kept), kept.stamp, attributes=kept.attributes),
-                tally,
-            )
-        change_.settle()
-        if change_.failing:
-            raise OSError(None, "; ".join(change_.unkept))
-        change_.commit()
+    with new_folder(folder) as part:
+        change_ = Replacement(FolderFiles(part), snapshot.id)
+        with change_:
+            for kept in chosen:
+                payload, own = locker.payload(kept), kept.attributes
+                change_.stage(Output(kept.path, payload, kept.stamp, attributes=own), tally)
+            change_.settle()
+            if change_.failing:
+                raise OSError(None, "; ".join(change_.unkept))
+            change_.commit()
+        if not change_.clean:
+            raise OSError(None, "what was staged there can't be removed")
     return [kept.path for kept in chosen], change_.unkept
