@@ -281,7 +281,8 @@ def judge(
     now, ended = tree_of(target), records(world)
     turned = {one: told for one, told in ended.items() if log.get(one) != told}
     for text in (told, said):
-        if "Traceback" in text or "Exception ignored" in text:
+        ours = "Traceback" not in text or "cli/start.py" in text  # else Python itself did not start
+        if ("Traceback" in text and ours) or ("Exception ignored" in text and "clever" in text):
             yield "a traceback"
     if code not in (0, 1, 2, 3, 4, 5, 6, 7, 9, 130, -9, 137):
         yield f"exit {code}"
