@@ -7,6 +7,7 @@ import os
 import random
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -132,15 +133,15 @@ def test_a_kill_in_the_middle_is_set_right_by_the_next_command(den: Den) -> None
 
 @pytest.mark.skipif(not Path("D:/").is_dir(), reason="there is no second drive")
 def test_records_and_saves_on_two_drives(tmp_path: Path) -> None:
-    top = Path("D:/") / f"cferry-{tmp_path.name}"
-    den = Den(lay_world(top), tmp_path / "own")
+    top = Path(tempfile.mkdtemp(dir="D:/"))
+    den = Den(lay_world(top / "world"), tmp_path / "own")
     before = state(den.depot)
     den.cferry(*INTO_DEPOT)
     assert "day 31" in den.loads("depot", 1)
     den.cferry("undo", "--yes")
     assert {p: d[0] for p, d in state(den.depot).items()} == {p: d[0] for p, d in before.items()}
     den.cferry("backup", "saltglass/depot")
-    den.cferry("restore", "latest", "--to", Path("D:/") / f"out-{tmp_path.name}")
+    den.cferry("restore", "latest", "--to", top / "out")
 
 
 def test_a_junction_leads_nowhere(den: Den, tmp_path: Path) -> None:
