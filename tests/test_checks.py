@@ -162,8 +162,7 @@ def test_a_number_that_is_spelled_longer_than_need_be_is_told_or_kept() -> None:
     assert made.write(value) == b"\x85\x00"
 
 
-def backups(days: list[int]) -> list[Kept]:
-    noon = datetime(2026, 11, 25, 12)
+def backups(days: list[int], noon: datetime = datetime(2026, 11, 25, 12)) -> list[Kept]:
     return [
         Kept(f"{day}", "backup", int((noon - timedelta(days=day)).timestamp() * 1e9), "", "/a",
              About("g", "e", "t"), (), 1, 1)
@@ -186,6 +185,13 @@ def test_the_last_period_of_each_rule(rules: Rules, stays: list[int]) -> None:
     """25 November 2026 is a Wednesday: its week began two days before; 390 days ago is 2025."""
     every = backups([0, 1, 2, 3, 10, 25, 56, 390])
     assert sorted(map(int, _stays(every, rules, ()))) == stays
+
+
+def test_a_week_over_new_year_is_one() -> None:
+    """29 December 2025 is the Monday of the week with 1 January 2026."""
+    every = backups([0, 3, 4], datetime(2026, 1, 1, 12))
+    weekly = Rules(last=0, daily=0, weekly=9, monthly=0)
+    assert sorted(map(int, _stays(every, weekly, ()))) == [0, 4]
 
 
 def test_an_added_piece_goes_into_the_box_and_is_told(den: Den, tmp_path: Path) -> None:

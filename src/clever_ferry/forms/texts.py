@@ -48,11 +48,12 @@ def _read_ini(raw: bytes, what: str) -> Any:
     parser = configparser.ConfigParser(interpolation=None, strict=False, allow_no_value=True)
     try:
         parser.read_string(f"[{_TOP}]\n{raw.decode('utf-8-sig')}")
-    except (UnicodeDecodeError, configparser.Error) as error:
+    except (AttributeError, UnicodeDecodeError, configparser.Error) as error:
+        # What the parser makes of such a line, up to Python 3.12 and from 3.13 on.
+        if type(error).__name__ in ("AttributeError", "MultilineContinuationError"):
+            raise DamagedError(
+                f"{what} is no INI text: a line is indented below a key that has no value."
+            ) from None
         raise DamagedError(f"{what} is no INI text ({error}).") from None
-    except AttributeError:  # what the parser makes of such a line
-        raise DamagedError(
-            f"{what} is no INI text: a line is indented below a key that has no value."
-        ) from None
     sections = {name: dict(parser[name]) for name in parser.sections()}
     return {**sections.pop(_TOP), **sections}
