@@ -46,18 +46,18 @@ def closed_option(command: _C) -> _C:
 def give_option(command: _C) -> _C:
     """Add the options by which a user states what no recipe can know."""
 
+    told = "The same, read from a file (- for standard input, fd:N for an open descriptor)."
+    command = click.option(
+        "--give-from", multiple=True, metavar="NAME=FILE", callback=_read_all, help=told,
+        is_eager=True, expose_value=False,
+    )(command)  # fmt: skip
     told = (
         "State what no recipe can know: a key, or a part of the name the target is to have. "
         "With NAME alone it is asked for, and does not show."
     )
-    command = click.option(
+    return click.option(
         "--give", "given", multiple=True, metavar="NAME[=VALUE]", callback=_given, help=told
     )(command)
-    told = "The same, read from a file (- for standard input, fd:N for an open descriptor)."
-    return click.option(
-        "--give-from", multiple=True, metavar="NAME=FILE", callback=_read_all, help=told,
-        is_eager=True, expose_value=False,
-    )(command)  # fmt: skip
 
 
 _READ = f"{__name__}.given"
