@@ -280,6 +280,8 @@ def judge(
     target = world / "den" / job.target
     now, ended = tree_of(target), records(world)
     turned = {one: told for one, told in ended.items() if log.get(one) != told}
+    if code == 127 or "Fatal Python error" in told:
+        code = 1  # Python itself did not start
     for text in (told, said):
         ours = "Traceback" not in text or "cli/start.py" in text  # else Python itself did not start
         if ("Traceback" in text and ours) or ("Exception ignored" in text and "clever" in text):
