@@ -159,6 +159,11 @@ class Reader(_Open):
             self.close()
             raise
 
+    def close(self) -> None:
+        """Let go of the file; what was read was read, whatever the system says of that."""
+        with suppress(OSError):
+            super().close()
+
     def read(self, count: int) -> bytes:
         """Return the next bytes, none at the end."""
         return os.read(self._handle, count)
