@@ -7,7 +7,7 @@ import os
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from hashlib import blake2b
 from pathlib import Path
@@ -18,6 +18,7 @@ from hypothesis import HealthCheck, settings
 
 from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
 from tests.forking import can_serve, run_forked
+from tests.reaching import reaching
 
 settings.register_profile(
     "ours",
@@ -136,6 +137,13 @@ def linux(tmp_path: Path) -> Callable[..., Den]:
         return Den(top, tmp_path / "own")
 
     return make
+
+
+@pytest.hookimpl(wrapper=True)
+def pytest_runtest_call() -> Iterator[Any]:
+    """Write down what a test reaches, where that is asked for."""
+    with reaching():
+        return (yield)
 
 
 def pytest_xdist_auto_num_workers() -> int:

@@ -16,6 +16,10 @@ import sys
 from pathlib import Path
 from typing import Any
 
+if __name__ == "__main__":  # it is run as a file, by its path
+    sys.path.insert(0, str(Path(__file__).parents[1]))
+from tests.reaching import reaching
+
 __all__ = ["can_fork", "can_serve", "run_forked"]
 
 _server: subprocess.Popen[str] | None = None
@@ -112,7 +116,8 @@ def _run(request: dict[str, Any]) -> None:
     sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115
     for number, name in ((1, "stdout"), (2, "stderr")):
         setattr(sys, name, open(number, "w", encoding="utf-8", closefd=False))  # noqa: SIM115
-    code = _code_of(request)
+    with reaching():
+        code = _code_of(request)
     sys.stdout.flush()
     sys.stderr.flush()
     os._exit(code)

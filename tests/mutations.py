@@ -1,11 +1,14 @@
 """The code changed on purpose, one place at a time: do the tests notice?
 
     python -m tests.mutations [--changes 100] [--seed 1] [--room layers] [--only 7]
+                              [--reached FOLDER]
 
 Each change takes a place in a room of formats, crossing or keeping: an operator is turned, a check
-is left out, a number is one more, a step is not taken. Then the tests of that room run on a copy,
+is left out, a number is one more, a step is not taken. All tests run once first, to learn which of
+them come to which line; then those that come to the changed one run on a copy, the quickest first,
 until one fails. A change that none notices is printed. Changes that can't matter are not chosen:
 texts, annotations, sizes of buffers, and lines that say so themselves with `# free:` and why.
+`--reached` keeps what was learnt for the next time, as long as nothing is changed.
 Exits with 1 where more than a twentieth of the changes (and more than one) went unnoticed.
 """
 
@@ -18,33 +21,34 @@ import shutil
 import subprocess
 import sys
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from random import Random
+from xml.etree import ElementTree
+
+from tests.reaching import reached
 
 TOP = Path(__file__).parent.parent
-ROOMS = {
-    "layouts": ("layouts", "layouts_more", "invented"),
-    "layers": ("layers", "layers_more", "rewrapping", "certainty", "invented"),
-    "boxes": ("boxes", "boxes_more", "databases", "hostile", "unbox", "invented"),
-    "naming": ("naming", "slots", "invented", "recipes"),
-    "forms": ("certainty", "databases", "layers_more", "hostile"),
-    "proving": ("crossing", "certainty", "invented", "demands", "finding"),
-    "crossing": ("crossing", "ending", "records", "undo", "guards", "demands", "backup",
-                 "invented", "routes", "faults"),
-    "keeping": ("backup", "records", "undo", "remembering", "ending", "guards", "faults"),
-    "moving": ("hostile", "undo", "backup", "databases", "ending", "guards", "exports", "sources",
-               "faults"),
-}  # fmt: skip
-"""The rooms, and which tests are about each, the quickest first."""
+ROOMS = (
+    "layouts",
+    "layers",
+    "boxes",
+    "naming",
+    "forms",
+    "proving",
+    "crossing",
+    "keeping",
+    "moving",
+)
+QUICK = 12
+"""So many of the quickest tests run first."""
 TURNED: dict[type[ast.AST], type[ast.AST]] = {
     ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq,
     ast.NotEq: ast.Eq, ast.In: ast.NotIn, ast.NotIn: ast.In, ast.Is: ast.IsNot, ast.IsNot: ast.Is,
     ast.And: ast.Or, ast.Or: ast.And, ast.Add: ast.Sub, ast.Sub: ast.Add, ast.BitAnd: ast.BitOr,
 }  # fmt: skip
-_IGNORED = (".git", ".venv", "__pycache__", "screenshots", ".*_cache")
 LARGE = 1_000
 """From here on, a number is the size of a buffer or a bound, and one more is no change."""
 
@@ -55,6 +59,7 @@ class Change:
 
     path: Path
     line: int
+    lines: range
     what: str
     node: int
     way: int
@@ -72,13 +77,16 @@ def changes(path: Path) -> Iterator[Change]:
     """Yield all changes that can be made to a file."""
     text = path.read_text("utf-8")
     lines = text.splitlines()
-    for number, node in enumerate(ast.walk(ast.parse(text))):
+    tree = ast.parse(text)
+    begins = sorted({one.lineno for one in ast.walk(tree) if isinstance(one, ast.stmt)})
+    for number, node in enumerate(ast.walk(tree)):
         line = getattr(node, "lineno", 0)
+        begin = max((one for one in begins if one <= line), default=line)
         first = lines[line - 1].strip() if line else ""
         if "# free:" in first or first.startswith(_ONLY_SAID):
             continue
         for way, (what, _) in enumerate(_ways(node)):
-            yield Change(path, line, what, number, way)
+            yield Change(path, line, range(begin, line + 1), what, number, way)
 
 
 _ONLY_SAID = ("def ", "class ", "@", "__all__", "from ", "import ", "if TYPE")
@@ -136,22 +144,59 @@ def chosen(random: Random, count: int, rooms: list[str]) -> list[Change]:
     return found
 
 
-def noticed(change: Change, top: Path) -> bool:
-    """Make a change in a copy and run its room's tests; tell whether one failed."""
+class Tests:
+    """The tests: which of them come to a line, and how long each takes."""
+
+    def __init__(self, folder: Path) -> None:
+        if not (folder / "times.xml").exists():
+            folder.mkdir(parents=True, exist_ok=True)
+            subprocess.run(
+                [sys.executable, "-m", "pytest", f"--junitxml={folder / 'times.xml'}"],
+                cwd=TOP, env={**_own(), "CFERRY_REACHED": str(folder)}, check=True,
+            )  # fmt: skip
+        self._times = {
+            f"{one.get('classname', '').replace('.', '/')}.py::{one.get('name')}":
+            float(one.get("time", 0))
+            for one in ElementTree.parse(folder / "times.xml").iter("testcase")
+        }  # fmt: skip
+        self._reached = reached(folder, TOP)
+
+    def of(self, change: Change) -> list[str]:
+        """Return the tests that come to a change, the quickest first."""
+        lines = self._reached.get(change.path.relative_to(TOP), {})
+        found = set().union(*(lines.get(line, set()) for line in change.lines))
+        if not found and not _in_function(change):  # it is run as the file is loaded
+            found = set().union(*lines.values())
+        every = {test for name in found for test in ([name] if "::" in name else self._file(name))}
+        return sorted(every, key=lambda test: (self._times.get(test, 0.0), test))
+
+    def _file(self, name: str) -> Iterable[str]:
+        return (test for test in self._times if test.startswith(f"{name}::"))
+
+
+def _in_function(change: Change) -> bool:
+    tree = ast.parse(change.path.read_text("utf-8"))
+    return any(one.lineno <= change.line <= (one.end_lineno or 0) for one in ast.walk(tree)
+               if isinstance(one, ast.FunctionDef))  # fmt: skip
+
+
+def _own() -> dict[str, str]:
+    return {name: value for name, value in os.environ.items() if not name.startswith("CFERRY_")}
+
+
+def noticed(change: Change, tests: list[str], top: Path) -> bool:
+    """Make a change in a copy and run the tests that come there; tell whether one failed."""
     place = top / change.path.relative_to(TOP)
     before = place.read_text("utf-8")
     place.write_text(change.source, "utf-8")
     try:
-        room = change.path.parent.name
-        env = {name: value for name, value in os.environ.items() if not name.startswith("CFERRY_")}
-        for name in ROOMS[room]:
-            ran = subprocess.run(
+        for batch in (tests[:QUICK], tests[QUICK:]):
+            if batch and subprocess.run(
                 [sys.executable, "-m", "pytest", "-x", "-q", "-n", "0", "-p", "no:cacheprovider",
-                 "-o", "addopts=", f"tests/test_{name}.py"],
-                cwd=top, env={**env, "PYTHONPATH": str(top / "src")}, check=False,
+                 "-o", "addopts=", *batch],
+                cwd=top, env={**_own(), "PYTHONPATH": str(top / "src")}, check=False,
                 stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-            )  # fmt: skip
-            if ran.returncode not in (0, 5):
+            ).returncode:  # fmt: skip
                 return True
         return False
     finally:
@@ -165,11 +210,13 @@ def main() -> int:
     asked.add_argument("--seed", default="1")
     asked.add_argument("--room", choices=ROOMS)
     asked.add_argument("--only", type=int)
+    asked.add_argument("--reached", type=Path)
     told = asked.parse_args()
     every = chosen(Random(told.seed), told.changes, [told.room] if told.room else list(ROOMS))
     numbers = range(len(every)) if told.only is None else [told.only]
     workers = os.cpu_count() or 2
     with tempfile.TemporaryDirectory(prefix="cferry-changed-") as name:
+        tests = Tests(told.reached or Path(name) / "reached")
 
         def work(worker: int) -> list[int]:
             top, missed = Path(name) / str(worker), []
@@ -178,9 +225,9 @@ def main() -> int:
             )
             shutil.copytree(TOP, top, ignore=ignored)
             for number in list(numbers)[worker::workers]:
-                if not noticed(every[number], top):
+                one = every[number]
+                if not noticed(one, tests.of(one), top):
                     missed.append(number)
-                    one = every[number]
                     where = one.path.relative_to(TOP)
                     line = one.path.read_text("utf-8").splitlines()[one.line - 1].strip()
                     print(f"{number} unnoticed: {where}:{one.line}: {one.what}: {line}", flush=True)

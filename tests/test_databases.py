@@ -5,6 +5,7 @@ from __future__ import annotations
 import sqlite3
 import subprocess
 import sys
+import zipfile
 from contextlib import closing
 from pathlib import Path
 
@@ -33,6 +34,14 @@ berths = [{ on = "any", under = "given" }]
 fields.slot = { type = "number" }
 files = [{ role = "world", path = "{slot}.world" }]
 """
+ZIPPED = """
+[editions.four]
+title = "Four"
+box = "bag"
+berths = [{ on = "any", under = "given" }]
+fields.slot = { type = "number" }
+files = [{ role = "world", path = "{slot}/map.db" }]
+"""
 CHEST = """
 recipe = 1
 box = { id = "chest", title = "A chest" }
@@ -42,6 +51,11 @@ file = "saves.db"
 table = "saves"
 name = "name"
 data = "data"
+"""
+BAG = """
+recipe = 1
+box = { id = "bag", title = "A bag" }
+format = { kind = "zip", file = "all.zip" }
 """
 KILLED = """
 import os, sqlite3, sys
@@ -85,8 +99,9 @@ def killed(path: Path, mode: str, change: str = "UPDATE blocks SET day = day + 1
 
 @pytest.fixture
 def bins(den: Den, tmp_path: Path) -> Path:
-    den.recipe("bin", RECIPE)
+    den.recipe("bin", RECIPE + ZIPPED)
     den.recipe("chest", CHEST)
+    den.recipe("bag", BAG)
     return tmp_path
 
 
@@ -185,5 +200,34 @@ def test_a_box_that_was_left_open_is_read_as_settled(
     assert names == ["1.world", "2.world", "3.world", "9.world"]
     assert kept.endswith(last)
     assert (out / "isle-2.db").read_bytes() == kept
+    den.cferry("undo", "--yes")
+    assert state(box) == before
+
+
+@pytest.mark.parametrize(("mode", "day"), [("journal", 31), ("wal", 32)])
+def test_a_database_in_a_zip_is_read_with_what_was_left_beside_it(
+    den: Den, bins: Path, mode: str, day: int
+) -> None:
+    box, out = bins / "box", bins / "out"
+    for slot in (1, 2):
+        isle(bins / "in" / f"{slot}" / "map.db", 31)
+        killed(bins / "in" / f"{slot}" / "map.db", mode)
+    box.mkdir()
+    out.mkdir()
+    with zipfile.ZipFile(box / "all.zip", "w") as made:
+        for path in sorted((bins / "in").rglob("*.*")):
+            made.write(path, path.relative_to(bins / "in"))
+        names = set(made.namelist())
+    before = state(box)
+    where = f"bin/four@{box}"
+    assert "SQLite's own check" in den.cferry("check", where).out
+    den.cferry("cross", f"{where}:1", f"bin/two@{out}:1", "--yes")
+    assert days(out / "isle-1.db") == {day}
+    isle(bins / "new" / "9" / "map.db", 90)
+    den.cferry("cross", f"bin/one@{bins / 'new'}:9", f"{where}:2", "--yes", "--replace")
+    with zipfile.ZipFile(box / "all.zip") as found:
+        assert set(found.namelist()) == {n for n in names if not n.startswith("2/map.db-")}
+        found.extractall(bins / "apart")
+    assert (days(bins / "apart/1/map.db"), days(bins / "apart/2/map.db")) == ({day}, {90})
     den.cferry("undo", "--yes")
     assert state(box) == before

@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
+from clever_ferry.boxes.companions import going_with, with_companions
 from clever_ferry.boxes.spec import ArchiveSpec
 from clever_ferry.errors import DamagedError, NotFoundError
 from clever_ferry.moving.zip_times import stamp_of, stamped
@@ -74,7 +75,7 @@ class ArchiveBox:
                     )
                     if len(entries) > _MOST_ENTRIES:
                         raise DamagedError(f"{path} holds more than {_MOST_ENTRIES:,} files.")
-        return Contents(tuple(entries), {}, members, tuple(parts))
+        return Contents(tuple(with_companions(entries)), {}, members, tuple(parts))
 
     def _members(self, files: Files, path: str) -> list[_Member]:
         try:
@@ -105,15 +106,23 @@ class ArchiveBox:
         self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making
     ) -> Iterator[Output]:
         """Yield the archives that change; a new entry goes into the last one."""
-        holders = {entry.name: entry.files[0] for entry in contents.entries}
+        known = {entry.name: entry for entry in contents.entries}
+        holders = {name: entry.files[0] for name, entry in known.items()}
         last = max(contents.state)
         new = {put.name: put for put in puts}
-        for path in contents.state:
+        beside = [one for put in puts for one in going_with(put, known)]
+        beside += [one for name in removes if name in known for one in known[name].beside]
+        for path, members in contents.state.items():
             gone = {name for name in removes if holders.get(name) == path}
+            gone.update(one for one in beside if self._is_in(members, one))
             here = {n: put for n, put in new.items() if self._holder(n, holders, last) == path}
             if gone or here:
-                data = self._written(contents.state[path], here, gone)
+                data = self._written(members, here, gone)
                 yield Output(path, BytesPayload(data), making.now)
+
+    def _is_in(self, members: list[_Member], name: str) -> bool:
+        return any(one.name == name or (self.spec.nested and name.startswith(f"{one.name}/"))
+                   for one in members)  # fmt: skip
 
     def _holder(self, name: str, holders: dict[str, str], last: str) -> str:
         """Return the part that an entry is in, or that a new one goes into."""

@@ -30,6 +30,8 @@ class Entry(Struct, frozen=True, gc=False):
     """Why it can't be read, where that shows without reading it."""
     checked: str = ""
     """By what its bytes are checked whenever they are read to their end, if they are."""
+    beside: tuple[str, ...] = ()
+    """Entries of the box that are part of this one and have none of their own: they go with it."""
 
 
 class Contents(Struct, frozen=True):

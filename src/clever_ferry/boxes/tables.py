@@ -10,7 +10,7 @@ from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.spec import TableSpec
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
-from clever_ferry.forms.databases import COMPANIONS, FileCopy, Settled, check, opened
+from clever_ferry.forms.databases import COMPANIONS, FileCopy, Settled, check, counting, opened
 from clever_ferry.layouts.times import from_ns, to_ns
 from clever_ferry.payload import CHUNK, Payload, StreamPayload
 from clever_ferry.tree import Files, Output
@@ -41,9 +41,8 @@ class TableBox:
             for ending in COMPANIONS
             if files.info(spec.file + ending) is not None
         }
-        counts = {end: one for end, one in beside.items() if end != "-shm" and one.size != 0}
         own = (spec.file, *(spec.file + ending for ending in beside))
-        copy = Settled(files.payload(spec.file), counts)
+        copy = Settled(files.payload(spec.file), counting(beside))
         stamp = f'"{spec.stamp}"' if spec.stamp else "NULL"
         try:
             with closing(copy.opened()) as book:

@@ -21,6 +21,7 @@ __all__ = [
     "check",
     "check_database",
     "companions",
+    "counting",
     "is_database",
     "opened",
     "refuse_cut",
@@ -175,8 +176,13 @@ def settled(payload: Payload, beside: Mapping[str, Payload]) -> Payload:
     """Return a database together with what stands beside it, by ending; as it is where that is
     nothing that counts.
     """
-    counts = {ending: one for ending, one in beside.items() if ending != "-shm" and one.size != 0}
+    counts = counting(beside)
     return Settled(payload, counts) if counts else payload
+
+
+def counting(beside: Mapping[str, Payload]) -> dict[str, Payload]:
+    """Return of what stands beside a database, by ending, what may hold changes of it."""
+    return {ending: one for ending, one in beside.items() if ending != "-shm" and one.size != 0}
 
 
 def _write(place: Path, payload: Payload) -> None:
