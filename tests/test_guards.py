@@ -408,9 +408,51 @@ def test_a_target_that_changed_since_an_undo_or_a_restore_was_shown(
     ferry.undo(ferry.plan_undo())
 
 
-def test_staging_of_another_ferry_is_left_alone(den: Den) -> None:
-    other = den.depot / ".cferry-20260101-000000-abcdef"
-    other.mkdir()
-    done = den.cferry(*CROSS, code=4)
-    assert "records of its own" in done.err
-    assert other.is_dir()
+@pytest.mark.parametrize("between", [False, True], ids=["before we look", "as we make ours"])
+def test_staging_of_another_ferry_is_left_alone(
+    den: Den, monkeypatch: pytest.MonkeyPatch, between: bool
+) -> None:
+    other, make, ferry = (
+        den.depot / ".cferry-9-abcdef",
+        disk.make_folder,
+        ferry_for(den, monkeypatch),
+    )
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
+
+    def at_once(path: Path) -> None:
+        if path.parent == den.depot and not other.is_dir():
+            make(other)
+        make(path)
+
+    if between:
+        monkeypatch.setattr(disk, "make_folder", at_once)
+    else:
+        make(other)
+    before = {path: data[0] for path, data in state(den.depot).items()}
+    with pytest.raises(RefusedError, match="records of its own"):
+        ferry.carry_out(plan)
+    other.rmdir()
+    before.pop(other.name, None)
+    assert {path: data[0] for path, data in state(den.depot).items()} == before
+
+
+def test_a_folders_time_comes_back_with_the_staging_that_could_not_be_swept(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    before, remove, ferry = state(den.depot), disk.remove_folder, ferry_for(den, monkeypatch)
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
+
+    def failing(path: Path) -> None:
+        raise OSError(5, "Input/output error", str(path))
+
+    def stopped(step: str, done: int, total: int | None) -> None:
+        if step == "staging" or done:
+            raise KeyboardInterrupt
+
+    monkeypatch.setattr(disk, "remove_folder", failing)
+    with pytest.raises(KeyboardInterrupt):
+        ferry.carry_out(plan, stopped)
+    assert state(den.depot) != before
+    monkeypatch.setattr(disk, "remove_folder", remove)
+    assert "cut short" in den.cferry("log").err
+    assert state(den.depot) == before
