@@ -118,7 +118,7 @@ def _lay(locker: Locker, count: int) -> None:
             )
             reason = Reason(
                 f"20260101-000000-{number:06x}", "backup", number * 10**9, "",
-                About("big", "here", "Big: Here"),
+                About("big", "here", "Big: Here", False, False),
                 (KeptSave(1, "World", {"slot": 1}, (("Day", str(number)),), (files[0].path,)),),
             )  # fmt: skip
             locker.snapshots.write(

@@ -240,7 +240,8 @@ def test_names_that_are_no_text_are_kept_and_exported(tmp_path: Path) -> None:
     with locker.packing("a test") as packing:
         paths = [info.path for info in FolderFiles(folder).walk(lambda _: True)]
         snapshot = packing.keep(
-            Reason("20260101-000000-abcdef", "backup", 1, "", About("g", "e", "G: E")),
+            Reason("20260101-000000-abcdef", "backup", 1, "",
+                   About("g", "e", "G: E", False, False)),
             FolderFiles(folder), paths, [""],
         )  # fmt: skip
     assert locker.snapshot(snapshot.id) == snapshot

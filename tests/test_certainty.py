@@ -128,6 +128,12 @@ def test_a_piece_is_verified_by_its_own_form(
         assert told["suspicious"] is not stated, "where nobody stated it, it is only suspicious"
 
 
+def test_a_zip_of_nothing_is_a_zip(bins: Callable[..., dict[str, Any]]) -> None:
+    empty = b"PK\5\6" + bytes(18)
+    assert "zip" in bins(empty)["world"]["by"]
+    assert bins(empty[:-1])["suspicious"]
+
+
 def flipped(data: bytes, at: int) -> bytes:
     at = at or len(data) // 2
     return data[:at] + bytes([data[at] ^ 0xFF]) + data[at + 1 :]

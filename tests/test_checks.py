@@ -5,6 +5,7 @@ from __future__ import annotations
 import lzma
 import os
 import shutil
+import tarfile
 import zlib
 from datetime import datetime, timedelta
 from functools import partial
@@ -16,13 +17,18 @@ from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from msgspec.structs import replace
 
 from clever_ferry.api import open_ferry
+from clever_ferry.boxes import make_box
+from clever_ferry.boxes.spec import ArchiveSpec
 from clever_ferry.cargo import DigestedPayload, Piece, Save
 from clever_ferry.crossing.carrying import carry_out
+from clever_ferry.crossing.planning import _made
 from clever_ferry.errors import DamagedError, FerryError, RefusedError
 from clever_ferry.keeping.pruning import Rules, _stays
 from clever_ferry.keeping.snapshots import About, Kept
 from clever_ferry.layouts import LayoutSpec, compile_layouts
-from clever_ferry.model import convert
+from clever_ferry.model import convert, tagged
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, StreamPayload
 from clever_ferry.proving.comparing import prove
 from tests.conftest import Den, state
@@ -165,7 +171,7 @@ def test_a_number_that_is_spelled_longer_than_need_be_is_told_or_kept() -> None:
 def backups(days: list[int], noon: datetime = datetime(2026, 11, 25, 12)) -> list[Kept]:
     return [
         Kept(f"{day}", "backup", int((noon - timedelta(days=day)).timestamp() * 1e9), "", "/a",
-             About("g", "e", "t"), (), 1, 1)
+             About("g", "e", "t", False, False), (), 1, 1)
         for day in days
     ]  # fmt: skip
 
@@ -187,11 +193,36 @@ def test_the_last_period_of_each_rule(rules: Rules, stays: list[int]) -> None:
     assert sorted(map(int, _stays(every, rules, ()))) == stays
 
 
+def test_what_pruning_keeps_unless_told_otherwise(den: Den) -> None:
+    said = " ".join(den.cferry("backup", "prune", "--help").out.split())
+    for name, usual in (("last", 5), ("daily", 14), ("weekly", 8), ("monthly", 12)):
+        assert f"[default: {usual};" in said.partition(f"--keep-{name} ")[2][:200]
+    assert Rules() == (5, 14, 8, 12)
+
+
 def test_a_week_over_new_year_is_one() -> None:
     """29 December 2025 is the Monday of the week with 1 January 2026."""
     every = backups([0, 3, 4], datetime(2026, 1, 1, 12))
     weekly = Rules(last=0, daily=0, weekly=9, monthly=0)
     assert sorted(map(int, _stays(every, weekly, ()))) == [0, 4]
+
+
+def test_a_tars_times_are_those_of_its_files(tmp_path: Path) -> None:
+    with tarfile.open(tmp_path / "all.tar", "w") as made:
+        info = tarfile.TarInfo("a")
+        info.mtime = 1_700_000_000
+        made.addfile(info)
+    box = make_box("it", tagged(ArchiveSpec, "tar")(file="all.tar"), {})
+    (entry,) = box.read(FolderFiles(tmp_path), lambda _: True).entries
+    assert entry.stamp == 1_700_000_000 * 10**9
+
+
+@pytest.mark.parametrize(("type_", "value"), [("hex", "ab" * 8), ("digits", "5" * 3)])
+def test_an_identity_that_is_made_has_the_fields_own_letters(type_: str, value: str) -> None:
+    field: Any = convert({"type": type_, "length": len(value)}, FieldSpec)
+    made = _made(field, lambda count: b"\xab" * count)
+    assert len(made) == len(value)
+    assert type_ == "digits" or made == value
 
 
 def test_an_added_piece_goes_into_the_box_and_is_told(den: Den, tmp_path: Path) -> None:

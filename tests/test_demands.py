@@ -128,8 +128,10 @@ def test_a_handhelds_slip_is_made_and_held_against_the_tale(moth: Den) -> None:
     game(moth, "moth-lantern", "finch", "play", "--slot", "2", "--days", "2")
     moth.cferry("cross", "moth-lantern/finch:2", "moth-lantern/classic:3", "--yes", "--replace")
     assert loads(moth, "moth-lantern", "classic", "3").startswith("By candle, The Moth, page 13")
-    paired = moth.cferry("pairs", "moth-lantern/classic", "moth-lantern/finch").out
-    assert "would be ML1.SLP" in paired
+    for there, *pair in (("second", "classic", "finch"), ("first", "finch", "classic")):
+        paired = moth.cferry("pairs", *(f"moth-lantern/{one}" for one in pair), "--json").data
+        would = [one[f"would_{there}"] for saves in paired["pairs"] for one in saves["files"]]
+        assert "ML1.SLP" in would
     slip = bytearray((finch / "ML2.SLP").read_bytes())
     assert slip[18:27] == b"FINCH-2.7"
     slip[16] ^= 1

@@ -40,6 +40,7 @@ from clever_ferry_demo.orrery_yard.yard import begin
 from clever_ferry_demo.world import lay_finch, lay_loft, lay_world
 from tests.conftest import Den
 from tests.test_invented import plain, saves
+from tests.test_layers_more import LAYOUTS, STEPS
 
 ALL = os.environ.get("CFERRY_TESTS") in ("long", "all")
 SHIPPED = files("clever_ferry.recipes") / "data"
@@ -385,6 +386,23 @@ def test_a_layer_with_an_idle_key_is_refused(layer: dict[str, Any], key: str) ->
                LayoutSpec)}  # fmt: skip
     told = layer_faults({"one": convert([layer], list[LayerSpec])}, layouts)
     assert f"layers.one[1].{key}" in [one.partition(":")[0] for one in told]
+
+
+def test_what_only_just_stands_in_a_layer_is_taken() -> None:
+    """The bounds of what is refused above, from within."""
+    levels = [(kind, 9) for kind in ("deflate", "zlib", "gzip", "xz", "lzma", "bzip2")]
+    keys = [{"hex": "0f" * size} for size in (16, 24, 32)]
+    aes = {"kind": "aes", "mode": "cbc"}
+    steps = [
+        *({"kind": kind, "level": level} for kind, level in [*levels, ("zstd", 19), ("lz4", 16)]),
+        {"kind": "lzo", "most": 256 << 20},
+        {"kind": "zstd", "most": 1 << 30},
+        *({**aes, "key": key, "vector": {"hex": "0f" * 16}} for key in keys),
+        {**aes, "mode": "gcm", "key": keys[0], "vector": {"hex": "00" * 12}, "tag": "front"},
+        *[step for steps in STEPS.values() for step in steps],
+    ]
+    layouts = {name: convert(spec, LayoutSpec) for name, spec in LAYOUTS.items()}
+    assert layer_faults({"it": convert(steps, list[LayerSpec])}, layouts) == []
 
 
 @pytest.mark.parametrize(

@@ -240,7 +240,7 @@ def test_pairs_shows_what_corresponds_both_ways(den: Den) -> None:
     assert "settings" in told
     data = den.cferry("pairs", "saltglass/depot", "saltglass/tern:2", "--json").data
     files = {one["piece"]: one for pair in data["pairs"] for one in pair["files"] if pair["second"]}
-    assert files["world"]["second"] == "isle2.level"
+    assert (files["world"]["second"], files["world"]["label"]) == ("isle2.level", "the island")
     assert files["world"]["first"].endswith("/world.sgw")
     alone = next(pair for pair in data["pairs"] if pair["second"] is None)
     assert alone["first"] == 3

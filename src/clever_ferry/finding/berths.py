@@ -71,7 +71,8 @@ class Berth(Struct, frozen=True):
         from clever_ferry.keeping.snapshots import About
 
         title = f"{self.game.title}: {self.title}"
-        return About(self.game.id, self.edition.id, title, self.edition.box_title is not None)
+        boxed = self.edition.box_title is not None
+        return About(self.game.id, self.edition.id, title, boxed, whole=False)
 
     @property
     def places(self) -> dict[str, Value]:

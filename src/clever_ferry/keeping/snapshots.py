@@ -51,9 +51,9 @@ class About:
     edition: str
     title: str
     """Such as `Saltglass: Cobalt Depot (account 100200300)`."""
-    boxed: bool = False
+    boxed: bool
     """Whether all files together are one container, that is only good as a whole."""
-    whole: bool = False
+    whole: bool
     """Whether all of the berth's saves are in it."""
 
     @property
@@ -314,8 +314,8 @@ class _About(Struct):
     game: _Text
     edition: _Text
     title: _Text
-    boxed: bool = False
-    whole: bool = False
+    boxed: bool
+    whole: bool
 
 
 class _Body(Struct):

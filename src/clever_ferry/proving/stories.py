@@ -34,8 +34,8 @@ def story_of(first: Save, second: Save, game: Game) -> Story:
         return "other"
     if True in identity or _same_identifier(first, second, game.editions):
         return "same"
-    players = (_players(first, game), _players(second, game))
-    agreeing = [True in stays, bool(players[0]) and players[0] == players[1]]
+    ours, theirs = _players(first, game), _players(second, game)
+    agreeing = [True in stays, bool(ours) and ours == theirs]
     fits = _growth_fits(first, second, game)
     if fits is False:
         return "unsure"

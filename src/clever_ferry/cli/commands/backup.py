@@ -297,7 +297,8 @@ def export(computer: Path | None, ident: str, file: Path, as_json: bool) -> None
         out.print(f"  [care]named otherwise:[/] {escape(line)}")
 
 
-def _keep(name: str, default: int, what: str) -> Callable[[_C], _C]:
+def _keep(name: str, what: str) -> Callable[[_C], _C]:
+    default = getattr(Rules(), name)
     return click.option(
         f"--keep-{name}", name, type=click.IntRange(0), default=default, show_default=True,
         metavar="N", help=f"Keep {what}, of each folder of saves.",
@@ -305,10 +306,10 @@ def _keep(name: str, default: int, what: str) -> Callable[[_C], _C]:
 
 
 @command.command("prune")
-@_keep("last", 5, "the newest N")
-@_keep("daily", 14, "the newest of each of the last N days that have any")
-@_keep("weekly", 8, "the newest of each of the last N weeks")
-@_keep("monthly", 12, "the newest of each of the last N months")
+@_keep("last", "the newest N")
+@_keep("daily", "the newest of each of the last N days that have any")
+@_keep("weekly", "the newest of each of the last N weeks")
+@_keep("monthly", "the newest of each of the last N months")
 @change_options
 @json_option
 @click.pass_obj
