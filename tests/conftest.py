@@ -79,8 +79,19 @@ def state(folder: Path) -> dict[str, tuple[str, int, int]]:
     for path in [folder, *sorted(folder.rglob("*"))]:
         data = path.stat()
         content = blake2b(path.read_bytes()).hexdigest() if path.is_file() else "folder"
-        found[str(path.relative_to(folder))] = (content, data.st_mtime_ns, data.st_mode)
+        found[path.relative_to(folder).as_posix()] = (content, data.st_mtime_ns, data.st_mode)
     return found
+
+
+def link(place: Path, to: Path) -> None:
+    """Make a link; skip the test where this system makes none (and may say that it did)."""
+    try:
+        place.symlink_to(to, target_is_directory=to.is_dir())
+        made = place.is_symlink()
+    except OSError:
+        made = False
+    if not made:
+        pytest.skip("this system makes no links")
 
 
 class Den:

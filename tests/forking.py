@@ -8,6 +8,7 @@ and the tests that are about processes start Python themselves.
 
 from __future__ import annotations
 
+import gc
 import json
 import os
 import runpy
@@ -98,6 +99,7 @@ def _run_here(request: dict[str, Any]) -> int:
         try:
             return _code_of(request)
         finally:
+            gc.collect()  # what a program's end would close
             sys.stdin, sys.stdout, sys.stderr, sys.argv = kept
             os.environ.clear()
             os.environ.update(environment)

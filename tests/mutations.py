@@ -81,17 +81,19 @@ def changes(path: Path) -> Iterator[Change]:
     text = path.read_text("utf-8")
     lines = text.splitlines()
     tree = ast.parse(text)
-    bounds = {
+    idle = {
         id(one) for node in ast.walk(tree) if isinstance(node, ast.BinOp)
         if isinstance(node.op, ast.LShift) for one in (node.left, node.right)
         if isinstance(node.left, ast.Constant)
     }  # fmt: skip
+    idle |= {id(one.value) for one in ast.walk(tree)
+               if isinstance(one, ast.keyword) and one.arg == "strict"}  # fmt: skip
     begins = sorted({one.lineno for one in ast.walk(tree) if isinstance(one, ast.stmt)})
     for number, node in enumerate(ast.walk(tree)):
         line = getattr(node, "lineno", 0)
         begin = max((one for one in begins if one <= line), default=line)
         first = lines[line - 1].strip() if line else ""
-        if "# free:" in first or first.startswith(_ONLY_SAID) or id(node) in bounds:
+        if "# free:" in first or first.startswith(_ONLY_SAID) or id(node) in idle:
             continue
         if any(sign in first for sign in _OTHER_SYSTEMS):
             continue
@@ -101,7 +103,7 @@ def changes(path: Path) -> Iterator[Change]:
 
 _ONLY_SAID = ("def ", "class ", "@", "__all__", "from ", "import ", "if TYPE")
 """What lines begin with that tell of types and names, and do nothing."""
-_OTHER_SYSTEMS = ("sys.platform", "os.name", "hasattr(os,")
+_OTHER_SYSTEMS = ("sys.platform", "os.name", "hasattr(os,", "ctypes.")
 """What lines have that ask which system this is."""
 _Changing = Callable[[ast.AST], None]
 

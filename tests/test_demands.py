@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import zipfile
 from collections.abc import Callable
@@ -181,7 +182,7 @@ def test_what_the_game_writes_in_front_is_found_and_tidied(moth: Den) -> None:
     mine = json.loads((anniversary / "lantern-1.3.note").read_text("utf-8"))
     game(moth, "moth-lantern", "anniversary", "new", "--slot", "9")
     for end in ("tale", "note"):
-        (anniversary / f"lantern-9.1.{end}").rename(anniversary / f"lantern-1.3.{end}")
+        (anniversary / f"lantern-9.1.{end}").replace(anniversary / f"lantern-1.3.{end}")
     assert mine["page"] == 28
     assert loads(moth, "moth-lantern", "anniversary", "1").startswith("a try")
     before = state(anniversary)
@@ -412,7 +413,7 @@ def test_into_a_compatibility_prefix_and_out_of_it(yards: Yards) -> None:
     loft.cferry("cross", "orrery-yard/linux", "orrery-yard/windows@lamplight-481516", "--yes")
     settings = (own / "settings.ini").read_bytes()
     assert b"pictures = /home/isa/Documents/Yard pictures" not in settings
-    assert b"pictures = C:\\users\\player\\Documents\\Yard pictures\r\n" in settings
+    assert b"pictures = c:\\users\\player\\documents\\yard pictures\r\n" in settings.lower()
     assert b"\r\n" in (own / "yards/Isa's try/yard.xml").read_bytes()
     shutil.rmtree(isa / "yards")
     (isa / "settings.ini").unlink()
@@ -487,6 +488,7 @@ def test_a_hostile_card_can_not_command_the_terminal(yards: Yards) -> None:
     assert not any("\x1b" in one for one in told_by)
 
 
+@pytest.mark.skipif(os.name == "nt", reason="Windows can't have files of such names")
 def test_names_that_another_system_forbids_or_takes_for_one_are_refused(yards: Yards) -> None:
     isa = yards.folders["Isa"] / "yards"
     for name in ("Con", "brass court"):
@@ -714,6 +716,7 @@ def test_paths_in_known_folders_go_round_between_systems(parts: list[str], holds
             assert carried(text(odd), start, goal) == text(odd)
 
 
+@pytest.mark.skipif(os.name == "nt", reason="it takes names as they are spelled")
 def test_the_programs_of_the_demo_games_say_what_they_want(moth: Den) -> None:
     assert "is taken" in game(moth, "moth-lantern", "finch", "new", "--slot", "1", code=1).err
     finch = folder(moth, "finch")

@@ -23,7 +23,7 @@ from clever_ferry.payload import BytesPayload
 from clever_ferry.recipes.loading import Recipes, read_recipe
 from clever_ferry.tree import Output
 from clever_ferry_demo.saltglass.tern import Crate
-from tests.conftest import Den, state
+from tests.conftest import Den, link, state
 
 HARMFUL = [
     "../out.txt", "/abs/out.txt", "C:/Windows/out.txt", "C:out.txt", "..\\..\\out.txt", "aux",
@@ -271,8 +271,8 @@ def test_links_inside_a_berth_lead_nowhere(den: Den, tmp_path: Path) -> None:
     for path in list(world.rglob("*")):
         if path.is_file():
             (outside / path.name).write_bytes(path.read_bytes())
-    (den.depot / "voyage-04-00112233445566aa").symlink_to(outside, target_is_directory=True)
-    (world / "people" / "loop").symlink_to(world, target_is_directory=True)
+    link(den.depot / "voyage-04-00112233445566aa", outside)
+    link(world / "people" / "loop", world)
     data = den.cferry("slots", "saltglass/depot", "--sort", "slot", "--json").data[0]
     assert [save["slot"] for save in data["saves"]] == [1, 3]
     before = state(outside)

@@ -52,7 +52,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
     ran: dict[str, dict[str, Any]] = {
         "`look`, `look GAME`": told(den, "look"),
         "`look PATH`": told(den, "look", den.depot),
-        "`look --since`": told(den, "look", "--since", "2h"),
+        "`look --since`": told(den, "look", "--since", "400d"),
         "`slots`": told(den, "slots", where, "saltglass/tern"),
         "`pairs`": told(den, "pairs", where, "saltglass/tern"),
         "`explain`": told(den, "explain", where),

@@ -20,7 +20,7 @@ from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.scanning import New, scan
 from clever_ferry.unboxing.surveying import survey
 from clever_ferry_demo.world import lay_loft
-from tests.conftest import Den
+from tests.conftest import Den, link
 
 
 def test_a_mark_then_what_the_game_wrote(den: Den) -> None:
@@ -77,7 +77,7 @@ def test_the_walk_finds_what_find_finds(tmp_path: Path) -> None:
         folder.mkdir(parents=True)
         for name in ("old", "new"):
             (folder / name).write_bytes(b"x" * number)
-    (tmp_path / "tree" / "loop").symlink_to(tmp_path / "tree", target_is_directory=True)
+    link(tmp_path / "tree" / "loop", tmp_path / "tree")
     cut = time.time_ns()
     time.sleep(0.02)
     for path in sorted((tmp_path / "tree").rglob("new"))[::3]:
@@ -119,8 +119,8 @@ def test_a_folder_is_listed_as_find_lists_it(
     for folder in (top, deep, top / "level 0"):
         for name in ("ü", "line\nend", strange, ".hidden"):
             (folder / name).write_bytes(os.urandom(len(name)))
-    (deep / "back").symlink_to(top, target_is_directory=True)
-    (top / "link").symlink_to(deep / "ü")
+    link(deep / "back", top)
+    link(top / "link", deep / "ü")
     os.mkfifo(top / "pipe")
     done = subprocess.run(
         ["find", ".", "-type", "f", "-printf", "%P\\0%s\\0%i\\0"],
@@ -143,7 +143,7 @@ def test_a_folder_that_turns_into_a_link_is_not_followed(tmp_path: Path) -> None
     def swap(folder: str) -> bool:  # between being seen and being entered
         (tmp_path / "top/inner/file").unlink()
         (tmp_path / "top/inner").rmdir()
-        (tmp_path / "top/inner").symlink_to(tmp_path / "elsewhere", target_is_directory=True)
+        link(tmp_path / "top/inner", tmp_path / "elsewhere")
         return True
 
     assert list(FolderFiles(tmp_path / "top").walk(swap)) == []

@@ -184,7 +184,7 @@ def test_a_right_recipe_is_told_and_used(den: Den, tmp_path: Path) -> None:
 
 def test_a_recipe_is_tried_on_real_saves(den: Den, tmp_path: Path) -> None:
     file = tmp_path / "saltglass.toml"
-    file.write_text(den.cferry("recipe", "show", "saltglass").out)
+    file.write_text(den.cferry("recipe", "show", "saltglass").out, "utf-8")
     (den.depot / "notes.txt").write_text("mine")
     before = state(den.top)
     done = den.cferry("recipe", "check", file, "--try", den.depot)

@@ -13,7 +13,7 @@ import pytest
 from blake3 import blake3
 
 from clever_ferry.api import Ferry, open_ferry
-from tests.conftest import Den, state
+from tests.conftest import Den, link, state
 from tests.faulty_disk import Killed, Trouble, troubled
 
 INTO_DEPOT = ("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
@@ -108,7 +108,7 @@ def test_a_link_in_the_way_of_a_folder_is_not_followed(den: Den, tmp_path: Path)
     den.cferry("backup", "saltglass/depot")
     victim = tmp_path / "victim"
     victim.mkdir()
-    (den.depot / "out").symlink_to(victim)
+    link(den.depot / "out", victim)
     forged(newest(den), lambda body: body["folders"].append(["out/made", 0]))
     (next(den.depot.glob("voyage-00-*")) / "meta.json").unlink()
     assert "link" in den.cferry("restore", "latest", "--yes", "--replace", code=4).err
@@ -264,6 +264,6 @@ def test_one_folder_by_two_names_is_one(
 ) -> None:
     killed_at(ferry_for(den, monkeypatch), den, "renamed", monkeypatch)
     (den.home / "locker" / "snapshots").rename(tmp_path / "gone")
-    (tmp_path / "other").symlink_to(den.depot.parent)
+    link(tmp_path / "other", den.depot.parent)
     there = f"saltglass/depot@{tmp_path / 'other' / den.depot.name}"
     assert "may be half" in den.cferry("check", there, code=4).err

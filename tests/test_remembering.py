@@ -101,13 +101,15 @@ def test_the_bytes_of_a_remembered_piece_are_not_to_be_had(reader: Reader) -> No
 def rewrite_in_place(meta: Path) -> None:
     """Change a day, but neither the file's size nor its time."""
     data = meta.stat()
-    text = meta.read_text("utf-8")
+    text = meta.read_bytes()
     day = json.loads(text)["clock"]["day"]
-    meta.write_text(text.replace(f'"day": {day}', f'"day": {day + 1}'), "utf-8")
+    meta.write_bytes(text.replace(b'"day": %d' % day, b'"day": %d' % (day + 1)))
     os.utime(meta, ns=(data.st_atime_ns, data.st_mtime_ns))
     now = meta.stat()
     assert (now.st_size, now.st_mtime_ns) == (data.st_size, data.st_mtime_ns)
-    assert meta.read_text("utf-8") != text
+    assert meta.read_bytes() != text
+    if os.name == "nt":
+        pytest.skip("Windows tells of no such change")
 
 
 def put_back_as_a_copy(meta: Path) -> None:

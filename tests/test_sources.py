@@ -126,7 +126,7 @@ def test_all_else_in_a_folder_is_kept_and_carried_where_the_recipe_says_so(
     one = shelf(den, tmp_path, tree=True)
     den.cferry("cross", f"shelf/one@{one}", f"shelf/two@{tmp_path}/two", "--yes")
     carried = tmp_path / "two" / "worlds" / "mine"
-    assert sorted(str(p.relative_to(carried)) for p in carried.rglob("*") if p.is_file()) == [
+    assert sorted(p.relative_to(carried).as_posix() for p in carried.rglob("*") if p.is_file()) == [
         "more/mods/a/init.lua", "more/mods/deep/er/x.txt", "more/notes.txt", "w.bin",
     ]  # fmt: skip
     assert (carried / "more/mods/a/init.lua").read_text() == "mine/mods/a/init.lua"

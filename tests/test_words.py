@@ -49,7 +49,8 @@ def test_a_fault_that_nobody_foresaw_is_told_without_a_traceback(
     script.write_text(broken, "utf-8")
     import subprocess
 
-    env = {**os.environ, **den.env, "PYTHONPATH": str(Path(__file__).parents[1] / "src")}
+    where = [str(Path(__file__).parents[1] / "src"), os.environ.get("PYTHONPATH", "")]
+    env = {**os.environ, **den.env, "PYTHONPATH": os.pathsep.join(where)}
     done = subprocess.run(
         [sys.executable, script, "slots", "saltglass/depot"],
         capture_output=True, text=True, env=env, check=False,
@@ -199,6 +200,7 @@ def test_new_files_and_folders_follow_the_permissions_of_their_like(den: Den) ->
     assert modes == {"0o2770", "0o640"}
 
 
+@pytest.mark.skipif(not hasattr(time, "tzset"), reason="this system has one zone for all")
 @pytest.mark.parametrize("zone", ["UTC", "America/New_York", "Asia/Kolkata"])
 def test_a_file_in_a_zip_has_one_time_whoever_reads_it(
     monkeypatch: pytest.MonkeyPatch, zone: str
@@ -293,7 +295,7 @@ def test_caches_come_last_and_what_is_not_looked_at_is_said(den: Den) -> None:
         later = time.time_ns() + number * 10**9
         os.utime(documents / path, ns=(later, later))
     folders = den.cferry("look", "--since", "1m", "--json").data["folders"]
-    named = [one["folder"].rpartition("/")[2] for one in folders if "Some Game" in one["folder"]]
+    named = [Path(one["folder"]).name for one in folders if "Some Game" in one["folder"]]
     assert named == ["Some Game", "ShaderCache"]
 
 

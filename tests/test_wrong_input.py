@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import zlib
 from collections.abc import Callable
 from pathlib import Path
@@ -38,6 +39,8 @@ BACK = ("saltglass/depot:3", "saltglass/tern:5", "--yes")
     ],
 )
 def test_wrong_words(den: Den, arguments: tuple[str, ...], code: int, said: str) -> None:
+    if os.name == "nt" and said == "nobody sits":
+        pytest.skip("Windows' device without anything counts as a terminal")
     before = state(den.top)
     assert said in den.cferry(*arguments, code=code).err
     assert state(den.top) == before
@@ -159,6 +162,7 @@ def test_errors_as_json(den: Den) -> None:
     assert "no edition 'x'" in error["what"]
 
 
+@pytest.mark.skipif(os.name == "nt", reason="Windows can't have files of such names")
 def test_names_that_windows_forbids_are_refused(den: Den, tmp_path: Path) -> None:
     saves = tmp_path / "saves"
     saves.mkdir()

@@ -148,7 +148,7 @@ def opened(path: Path) -> sqlite3.Connection:
     """Open a database that may be a stranger's: a trigger of it ends after fifty million steps."""
     book = sqlite3.connect(path)
     book.execute("PRAGMA trusted_schema = OFF")
-    book.execute("PRAGMA synchronous = OFF")
+    book.execute("PRAGMA synchronous = OFF")  # free: a copy need not last
     turns = iter(range(_FEW_TURNS))
     book.set_progress_handler(lambda: next(turns, None) is None, _FEW_STEPS)
     return book

@@ -110,7 +110,7 @@ def _portable(path: str, taken: set[str]) -> str:
     )  # fmt: skip
     found, number = raw, 1
     while found in taken:
-        number += 1
+        number += 1  # free: any that is not taken
         found = f"{raw}~{number}"
     taken.add(found)
     return found

@@ -57,7 +57,7 @@ class _Open:
 
     def close(self) -> None:
         """Let go of the file."""
-        if self._handle >= 0:
+        if self._handle >= 0:  # free: none that is opened is 0, which is the program's input
             handle, self._handle = self._handle, -1
             os.close(handle)
 
