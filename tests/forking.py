@@ -99,6 +99,9 @@ def _run_here(request: dict[str, Any]) -> int:
         try:
             return _code_of(request)
         finally:
+            here = sys.modules.get("clever_ferry.cli.here")
+            if here is not None:
+                here._begun.clear()
             gc.collect()  # what a program's end would close
             sys.stdin, sys.stdout, sys.stderr, sys.argv = kept
             os.environ.clear()

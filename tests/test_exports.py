@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from clever_ferry.errors import FerryError
+from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.moving import archives
 from clever_ferry.moving.archives import ArchiveFiles, archive_parts, open_archives
 from clever_ferry.payload import read_all
@@ -229,6 +229,25 @@ def test_any_bytes_are_survived(
             read_all(files.payload(info.path), limit=1 << 16, what="it")
         except FerryError:
             continue
+
+
+def test_a_zip_is_open_only_while_it_is_read_and_is_one_all_along(tmp_path: Path) -> None:
+    """Windows refuses to put a file in the place of an open one; and parts of two are none."""
+    path = tmp_path / "all.zip"
+    with zipfile.ZipFile(path, "w") as made:
+        for name in ("a", "b"):
+            made.writestr(name, os.urandom(100_000))
+    files = opened(path)
+    assert read_all(files.payload("a"), limit=1 << 20, what="a")
+    if Path("/proc/self/fd").is_dir():
+        assert not [one for one in Path("/proc/self/fd").iterdir() if one.exists()
+                    and one.resolve() == path]  # fmt: skip
+    raw = bytearray(path.read_bytes())
+    raw[-20_000] ^= 1
+    path.with_name("new").write_bytes(raw)
+    path.with_name("new").replace(path)
+    with pytest.raises(DamagedError, match="changed while it was being read"):
+        read_all(files.payload("b"), limit=1 << 20, what="b")
 
 
 def test_listing_reads_no_payload(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -9,6 +9,7 @@ import subprocess
 import sys
 import tempfile
 import time
+import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -159,6 +160,27 @@ def test_a_junction_leads_nowhere(den: Den, tmp_path: Path) -> None:
     den.cferry("backup", "saltglass/depot")
     assert "voyage-09" not in den.cferry("backup", "show", "latest", "--json").out
     assert (victim / "meta.json").read_text() == "{}"
+
+
+@pytest.mark.parametrize(
+    ("name", "said"), [("nul", "device"), ("com1.old", "device"), ("n" * 240, "259")]
+)
+def test_names_that_windows_can_not_have(den: Den, tmp_path: Path, name: str, said: str) -> None:
+    """Another system's saves come in a zip; the first bytes are a game's own."""
+    saves = den.top / "C/Users/Wren/Documents/OpenTTD/save"
+    saves.mkdir(parents=True)
+    (saves / "Mine.sav").write_bytes(b"OTTN\x01\x2e\x00\x00")
+    with zipfile.ZipFile(tmp_path / "sent.zip", "w") as made:
+        made.writestr(f"{name}.sav", b"OTTN\x01\x2e\x00\x00")
+    before = state(saves)
+    route = ("--from-file", tmp_path / "sent.zip", "openttd/windows", "--yes")
+    assert said in den.cferry("cross", *route, code=4).err
+    assert state(saves) == before
+    den.cferry("unbox", tmp_path / "sent.zip", "-o", tmp_path / "apart")
+    (piece,) = [one for one in (tmp_path / "apart" / "pieces").rglob("*") if one.is_file()]
+    assert (piece.name == f"{name}.sav") is (said != "device")
+    den.cferry("box", tmp_path / "apart", "-o", tmp_path / "again.zip")
+    assert (tmp_path / "again.zip").read_bytes() == (tmp_path / "sent.zip").read_bytes()
 
 
 @pytest.mark.parametrize("encoding", ["cp437", "cp1252", "utf-8"])

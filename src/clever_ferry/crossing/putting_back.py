@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from pathlib import Path
@@ -14,6 +13,7 @@ from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.presence import folder_stands, stands
 from clever_ferry.moving.replacing import Replacement
+from clever_ferry.moving.system import changed
 from clever_ferry.tree import Output
 
 __all__ = ["put_back", "refuse_astray", "refuse_gone", "return_folders", "returning"]
@@ -35,8 +35,10 @@ def _stands(files: FolderFiles, kept: KeptFile) -> bool:
     if real is None:
         return False
     data = real.stat()
-    now = (data.st_size, data.st_mtime_ns, (data.st_ctime_ns, data.st_ino))
-    return os.name != "nt" and now == (kept.size, kept.stamp, kept.seen)
+    seen = (changed(data, real), data.st_ino)
+    return seen[0] != 0 and (data.st_size, data.st_mtime_ns, seen) == (
+        kept.size, kept.stamp, kept.seen
+    )  # fmt: skip
 
 
 def put_back(

@@ -28,7 +28,7 @@ from clever_ferry.keeping.snapshots import (
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.presence import file_stands, folder_stands
-from clever_ferry.moving.system import WriteLock, attributes_of
+from clever_ferry.moving.system import WriteLock, attributes_of, changed
 
 if TYPE_CHECKING:
     from clever_ferry.payload import Payload
@@ -178,11 +178,12 @@ class Packing:
         trust: Snapshot | None, progress: Callable[[int], None],
     ) -> KeptFile:  # fmt: skip
         data = real.stat()
-        seen = (data.st_ctime_ns, data.st_ino)
+        seen = (changed(data, real), data.st_ino)
         now = (path, data.st_size, data.st_mtime_ns)
         if (
             earlier is not None
             and trust is not None
+            and seen[0]  # where the system tells it
             and (earlier.path, earlier.size, earlier.stamp, earlier.seen) == (*now, seen)
             and max(data.st_mtime_ns, seen[0]) < trust.made - _SETTLED
             and earlier.digest in self.locker.objects

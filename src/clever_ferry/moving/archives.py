@@ -20,6 +20,7 @@ from typing import IO
 from clever_ferry.errors import DamagedError, FerryError, NotFoundError, UnsupportedError
 from clever_ferry.moving.disk import open_plain
 from clever_ferry.moving.names import folded
+from clever_ferry.moving.system import changed
 from clever_ferry.moving.zip_times import stamp_of
 from clever_ferry.payload import CHUNK, Payload
 from clever_ferry.tree import FileInfo
@@ -32,6 +33,7 @@ _DEEPEST = 3
 _ALWAYS, _RATIO = 64 << 20, 256
 """A zip within a zip may unpack to 64 MiB and so many times its packed bytes."""
 _IN_MEMORY = 16 << 20
+_BUFFER = 16 << 10
 _SPLIT = re.compile(r"(?i)(.+\.zip)\.(\d{3})")
 _OF = re.compile(r"(?i)(.*?)(?<!\d)(\d{1,4})([ _-]*(?:of|von|de|sur)[ _-]*)(\d{1,4})(\D*\.zip)")
 _NUMBERED = re.compile(r"(?i)(.*?)(?<!\d)(\d{1,3})(\D*\.zip)")
@@ -278,8 +280,8 @@ def open_archives(parts: list[list[Path]], problems: list[str]) -> ArchiveFiles:
     for pieces in parts:
         name = pieces[0].name
         try:
-            raw: IO[bytes] = open_plain(pieces[0]) if len(pieces) == 1 else _joined(pieces)
-            _plant(root, _open(name, raw, 0), problems)
+            raw = _OnDisk(pieces[0]) if len(pieces) == 1 else _joined(pieces)
+            _plant(root, _open(name, io.BufferedReader(raw, _BUFFER), 0), problems)
         except FerryError as error:
             problems.append(error.what)
         except OSError as error:
@@ -353,14 +355,11 @@ def _raw_within(node: _File) -> IO[bytes]:
     return unpacked
 
 
-class _Window(io.RawIOBase):
-    """Ranges of other files, read as one file."""
+class _Seekable(io.RawIOBase):
+    """What can be read from any place: `_size` bytes, the next of them at `_at`."""
 
-    def __init__(self, ranges: list[tuple[IO[bytes], int, int]]) -> None:
-        super().__init__()
-        self._ranges = ranges
-        self._size = sum(size for _, _, size in ranges)
-        self._at = 0
+    _size: int
+    _at = 0
 
     def readable(self) -> bool:
         return True
@@ -376,12 +375,49 @@ class _Window(io.RawIOBase):
     def tell(self) -> int:
         return self._at
 
+
+class _OnDisk(_Seekable):
+    """A file that is open only while it is read: Windows keeps others from one that is open.
+
+    Raises OSError where another file stands there by then, or it was changed.
+    """
+
+    def __init__(self, path: Path) -> None:
+        super().__init__()
+        self._path = path
+        with open_plain(path) as file:
+            self._known = self._looks(file)
+            self._size = self._known[0]
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        with open_plain(self._path) as file:
+            if self._looks(file) != self._known:
+                raise OSError(None, "it was changed while it was being read", str(self._path))
+            file.seek(self._at)
+            data = file.read(len(buffer))
+        buffer[: len(data)] = data
+        self._at += len(data)
+        return len(data)
+
+    def _looks(self, file: IO[bytes]) -> tuple[int, int, int, int]:
+        data = os.fstat(file.fileno())
+        return data.st_size, data.st_mtime_ns, data.st_ino, changed(data, self._path)
+
+
+class _Window(_Seekable):
+    """Ranges of other files, read as one file."""
+
+    def __init__(self, ranges: list[tuple[io.RawIOBase | IO[bytes], int, int]]) -> None:
+        super().__init__()
+        self._ranges = ranges
+        self._size = sum(size for _, _, size in ranges)
+
     def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
         before = 0
         for file, start, size in self._ranges:
             if self._at < before + size:
                 file.seek(start + self._at - before)
-                data = file.read(min(len(buffer), before + size - self._at))
+                data = file.read(min(len(buffer), before + size - self._at)) or b""
                 buffer[: len(data)] = data
                 self._at += len(data)
                 return len(data)
@@ -389,6 +425,5 @@ class _Window(io.RawIOBase):
         return 0
 
 
-def _joined(pieces: list[Path]) -> IO[bytes]:
-    ranges = [(open_plain(path), 0, path.stat().st_size) for path in pieces]
-    return io.BufferedReader(_Window(list(ranges)))
+def _joined(pieces: list[Path]) -> _Window:
+    return _Window([(_OnDisk(path), 0, path.stat().st_size) for path in pieces])

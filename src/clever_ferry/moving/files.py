@@ -76,7 +76,7 @@ class FilePayload(Struct, frozen=True, gc=False):
         )
 
     def _same(self, now: os.stat_result) -> None:
-        change = changed(now) if self.change else 0
+        change = changed(now, self.file) if self.change else 0
         if (now.st_size, now.st_mtime_ns, change) != (self.size, self.stamp, self.change):
             raise RefusedError(
                 f"The file {self.path} changed while it was being read.",
@@ -133,7 +133,7 @@ class FolderFiles:
         data = real.stat(follow_symlinks=False)
         if not stat.S_ISREG(data.st_mode):
             return None
-        return FileInfo(path, data.st_size, data.st_mtime_ns, changed(data), data.st_ino)
+        return FileInfo(path, data.st_size, data.st_mtime_ns, changed(data, real), data.st_ino)
 
     def find(self, path: str) -> Path | None:
         """Return where a relative path really is, in another case if need be; None if nowhere."""
@@ -256,8 +256,8 @@ def _listed(folder: str | int, front: str) -> tuple[list[FileInfo], list[str]]:
                     data = os.lstat(entry.path) if _WINDOWS else entry.stat(follow_symlinks=False)
                     files.append(
                         FileInfo(
-                            front + entry.name, data.st_size, data.st_mtime_ns, changed(data),
-                            data.st_ino,
+                            front + entry.name, data.st_size, data.st_mtime_ns,
+                            changed(data, entry.path), data.st_ino,
                         )
                     )  # fmt: skip
                 elif entry.is_dir(follow_symlinks=False):

@@ -58,12 +58,36 @@ def sync_folder(folder: Path) -> None:
         os.close(handle)
 
 
-def changed(data: os.stat_result) -> int:
+def changed(data: os.stat_result, path: Path | str) -> int:
     """Return when the system itself says that a file changed last, in ns; 0 where it does not.
 
-    No program can set that time. (Windows tells when a file was made in its place.)
+    No usual program sets that time. Python tells of Windows' files when they were made in its
+    place, so that Windows is asked itself.
     """
-    return 0 if sys.platform == "win32" else data.st_ctime_ns
+    return _change_time(path) if sys.platform == "win32" else data.st_ctime_ns
+
+
+def _change_time(path: Path | str) -> int:
+    if sys.platform == "win32":
+        import ctypes
+
+        kernel = ctypes.WinDLL("kernel32")
+        kernel.CreateFileW.restype = ctypes.c_void_p
+        wanted, shared, existing, as_it_is = 0x80, 7, 3, 0x02200000  # attributes; a link, too
+        handle = ctypes.c_void_p(
+            kernel.CreateFileW(str(path), wanted, shared, None, existing, as_it_is, None)
+        )
+        if handle.value == ctypes.c_void_p(-1).value:
+            return 0
+        try:
+            told = ctypes.create_string_buffer(40)  # FILE_BASIC_INFO: four times, attributes
+            if not kernel.GetFileInformationByHandleEx(handle, 0, told, len(told)):
+                return 0
+        finally:
+            kernel.CloseHandle(handle)
+        ticks = int.from_bytes(told.raw[24:32], "little")  # of 100 ns, since 1601
+        return max(0, ticks - 116_444_736_000_000_000) * 100
+    return 0
 
 
 def is_link(data: os.stat_result) -> bool:
