@@ -286,7 +286,7 @@ def judge(
         ours = "Traceback" not in text or "cli/start.py" in text  # else Python itself did not start
         if ("Traceback" in text and ours) or ("Exception ignored" in text and "clever" in text):
             yield "a traceback"
-    if code not in (0, 1, 2, 3, 4, 5, 6, 7, 9, 130, -9, 137):
+    if code not in (0, 1, 2, 3, 4, 5, 6, 7, 9, 10, 130, -9, 137):
         yield f"exit {code}"
     if later != 0:
         yield f"the next command ends with {later}: {said}"
@@ -307,7 +307,7 @@ def judge(
         yield "exit 0, and the target is old"
     if not same and ("No save was changed" in told or "Nothing was changed" in told):
         yield "it says that nothing was changed"
-    if not same and code in (6, 7):
+    if not same and code in (6, 7, 10):
         yield f"exit {code}, and the target is new"
     if new and changes and job.command[0] == "undo" and attributes(now) != attributes(stage.new):
         yield f"attributes: {unlike(stage.new, now)}"

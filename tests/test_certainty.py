@@ -14,6 +14,7 @@ from typing import Any
 
 import pytest
 
+from clever_ferry.forms.recognising import recognise
 from clever_ferry.layers import LayerSpec, compile_layers
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
@@ -126,6 +127,17 @@ def test_a_piece_is_verified_by_its_own_form(
         assert told["world"]["established"] == "only read", "what is broken is not verified"
         assert told["damaged"] is stated
         assert told["suspicious"] is not stated, "where nobody stated it, it is only suspicious"
+
+
+@pytest.mark.parametrize(
+    ("head", "kind"),
+    [(b"\0\1\2", "unknown"), (b"ab", "text"), (b"\x80", "unknown"), (b"", "unknown"),
+     (("é" * 2048).encode(), "text"), (("x" + "é" * 2048).encode()[:4096], "text"),
+     (b"x" * 4000 + b"\xc3", "unknown"),
+     ("héron".encode("utf-16"), "text"), (b"\xff\xfe\0", "unknown")],
+)  # fmt: skip
+def test_text_is_what_reads_as_text(head: bytes, kind: str) -> None:
+    assert recognise(head) == kind
 
 
 def test_a_zip_of_nothing_is_a_zip(bins: Callable[..., dict[str, Any]]) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import doctest
+import importlib
 import re
 import tomllib
 from collections.abc import Mapping
@@ -19,6 +21,7 @@ from clever_ferry.recipes.models import EditionInfo, FactInfo, PieceInfo
 from clever_ferry_demo.invented import Crown
 from tests.conftest import Den
 
+CODE = Path(__file__).parents[1] / "src"
 DOCS = Path(__file__).parents[1] / "docs"
 
 
@@ -33,6 +36,18 @@ def blocks(name: str) -> list[str]:
             found.append("\n".join(lines))
             lines = []
     return found
+
+
+EXAMPLES = [path for path in CODE.rglob("*.py") if "\n>>> " in path.read_text("utf-8")
+            or " >>> " in path.read_text("utf-8")]  # fmt: skip
+
+
+@pytest.mark.parametrize("path", EXAMPLES, ids=lambda path: path.stem)
+def test_examples_in_the_code(path: Path) -> None:
+    name = ".".join(path.relative_to(CODE).with_suffix("").parts).removesuffix(".__init__")
+    failed, tried = doctest.testmod(importlib.import_module(name))
+    assert tried
+    assert not failed
 
 
 def tables() -> dict[str, Any]:

@@ -17,7 +17,7 @@ import pytest
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.crossing.guarding import await_quiet
 from clever_ferry.crossing.restoring import Restoring
-from clever_ferry.errors import HalfDoneError, PutBackError, RefusedError
+from clever_ferry.errors import HalfDoneError, NotMadeError, PutBackError, RefusedError
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.verifying import verify
 from clever_ferry.moving import disk
@@ -217,7 +217,7 @@ def test_a_locker_disk_that_really_fills_up(
     ferry = ferry_for(den, monkeypatch)
     monkeypatch.setattr(disk, "free_bytes", lambda path: 1 << 40)
     before = state(den.top)
-    with pytest.raises(PutBackError):
+    with pytest.raises(NotMadeError):
         ferry.backup("saltglass")
     with pytest.raises(PutBackError):
         ferry.carry_out(ferry.plan("saltglass/depot:3", "saltglass/tern:2"))

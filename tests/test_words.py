@@ -200,6 +200,19 @@ def test_new_files_and_folders_follow_the_permissions_of_their_like(den: Den) ->
     assert modes == {"0o2770", "0o640"}
 
 
+def test_every_error_has_a_code_of_its_kind_and_the_readme_says_what_it_means() -> None:
+    from clever_ferry import errors
+    from clever_ferry.cli.exits import CODES
+
+    assert {kind.__name__ for kind in CODES} == set(errors.__all__)
+    told = (Path(__file__).parents[1] / "README.md").read_text("utf-8")
+    stated = dict(re.findall(r"^\| (\d+) \| (.*) \|$", told, re.MULTILINE))
+    assert {str(code) for code in CODES.values()} <= set(stated)
+    for kind, words in (("PutBackError", "as it was"), ("HalfDoneError", "Don't start the game"),
+                        ("NotMadeError", "a backup"), ("NotProvenError", "put back")):  # fmt: skip
+        assert words in stated[str(CODES[getattr(errors, kind)])]
+
+
 @pytest.mark.skipif(not hasattr(time, "tzset"), reason="this system has one zone for all")
 @pytest.mark.parametrize("zone", ["UTC", "America/New_York", "Asia/Kolkata"])
 def test_a_file_in_a_zip_has_one_time_whoever_reads_it(

@@ -13,6 +13,7 @@ __all__ = [
     "HalfDoneError",
     "KeyNeededError",
     "NotFoundError",
+    "NotMadeError",
     "NotProvenError",
     "PutBackError",
     "RecipeError",
@@ -108,6 +109,10 @@ class NotProvenError(FerryError):
 
 class PutBackError(FerryError):
     """The work failed on the way; the target is as it was before."""
+
+
+class NotMadeError(FerryError):
+    """A backup or another output could not be written: nothing of it is left, no save changed."""
 
 
 class HalfDoneError(FerryError):

@@ -11,19 +11,25 @@ import click
 
 from clever_ferry.cli.again import command_again
 from clever_ferry.errors import (
+    ChoiceNeededError,
     DamagedError,
     FerryError,
     HalfDoneError,
+    KeyNeededError,
     NotFoundError,
+    NotMadeError,
     NotProvenError,
     PutBackError,
+    RecipeError,
     RefusedError,
+    UnknownNameError,
     UnsupportedError,
     WrongUseError,
 )
 from clever_ferry.visible import escaped, visible
 
 __all__ = [
+    "CODES",
     "DAMAGED",
     "FORMAT",
     "IN_PART",
@@ -47,19 +53,27 @@ NOT_PROVEN = 6
 PUT_BACK = 7
 IN_PART = 8
 HALF_DONE = 9
+NOT_MADE = 10
 STOPPED = 130
 READER_GONE = 141
 
-_CODES: tuple[tuple[type[FerryError], int], ...] = (
-    (WrongUseError, WRONG_USE),
-    (NotFoundError, NOTHING),
-    (RefusedError, REFUSED),
-    (DamagedError, DAMAGED),
-    (UnsupportedError, DAMAGED),
-    (NotProvenError, NOT_PROVEN),
-    (PutBackError, PUT_BACK),
-    (HalfDoneError, HALF_DONE),
-)
+CODES: Mapping[type[FerryError], int] = {
+    FerryError: FAULT,
+    WrongUseError: WRONG_USE,
+    UnknownNameError: WRONG_USE,
+    ChoiceNeededError: WRONG_USE,
+    KeyNeededError: WRONG_USE,
+    NotFoundError: NOTHING,
+    RefusedError: REFUSED,
+    DamagedError: DAMAGED,
+    RecipeError: DAMAGED,
+    UnsupportedError: DAMAGED,
+    NotProvenError: NOT_PROVEN,
+    PutBackError: PUT_BACK,
+    NotMadeError: NOT_MADE,
+    HalfDoneError: HALF_DONE,
+}
+"""Every error's own; what a room adds to one for itself has that of its kind."""
 
 
 def explain_exit(error: BaseException, *, as_json: bool) -> int:
@@ -73,7 +87,7 @@ def explain_exit(error: BaseException, *, as_json: bool) -> int:
             click.echo(f"\nStopped. {told_after_stop()}", err=True)
             return STOPPED
         case FerryError():
-            code = next((code for kind, code in _CODES if isinstance(error, kind)), FAULT)
+            code = next(CODES[kind] for kind in type(error).__mro__ if kind in CODES)
             _say(error.what, error.details, error.advice, code, as_json, error.again)
             return code
         case click.UsageError():

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.changing import in_words, new_token, refuse_full
 from clever_ferry.crossing.progress import Progress, Tally, silent
-from clever_ferry.errors import KeyNeededError, NotFoundError, PutBackError, RefusedError
+from clever_ferry.errors import KeyNeededError, NotFoundError, NotMadeError, RefusedError
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
@@ -62,7 +62,7 @@ def back_up(
 
     Files that are just as the last backup has seen them are not read again, but where
     `reread` asks for it. Raises NotFoundError where there is nothing to keep, RefusedError
-    where a file changes meanwhile, PutBackError where the locker can't be written.
+    where a file changes meanwhile, NotMadeError where the locker can't be written.
     """
     berth, made = opened.berth, clock()
     if berth.within is not None:
@@ -100,7 +100,7 @@ def back_up(
                     trust=None if reread else trust, progress=tally,
                 )  # fmt: skip
         except OSError as error:
-            raise PutBackError(
+            raise NotMadeError(
                 f"The backup was not made: {in_words(error)}.",
                 details=(f"Locker: {keeps.locker.folder}",),
                 advice="See that the locker's disk is there and has room (`cferry backup prune` "

@@ -146,15 +146,18 @@ def open_berth(
     that goes without a key that is missing; else that is an error (KeyNeededError). `files` are
     the berth's, where they were listed already.
     """
+    from clever_ferry.recipes import read_edition
+
     closed: list[str] = []
     if files is None and lenient and berth.within is None:
         files = FolderFiles(berth.root, fold=berth.fold, closed=closed)
     files = files or berth.files
     contents = berth.edition.box.read(files, berth.edition.enter)
     stated = {**berth.places, **(given or {})}
-    listing = berth.edition.read(
-        contents, berth.fields, fold=files.fold, facts=facts, given=stated, keyless=keyless
-    )
+    listing = read_edition(
+        berth.edition, contents, berth.fields,
+        fold=files.fold, facts=facts, given=stated, keyless=keyless,
+    )  # fmt: skip
     if closed:
         listing = replace(listing, problems=(*listing.problems, *closed))
     return OpenBerth(berth, contents, listing)

@@ -24,6 +24,8 @@ _MAGICS: tuple[tuple[int, bytes, str], ...] = (
     (0, b"7z\xbc\xaf\x27\x1c", "archive"),
     (0, b"Rar!\x1a\x07", "archive"),
 )
+_HEAD = 4096
+"""Bytes of what is looked at, where there are more."""
 COMPRESSED = frozenset({"gzip", "xz", "bzip2", "zstd", "lz4", "zlib"})
 
 
@@ -55,12 +57,11 @@ def _is_text(head: bytes) -> bool:
         if encoding == "utf-16" and head[:2] not in (b"\xff\xfe", b"\xfe\xff"):
             continue
         try:
-            text = head[: len(head) & ~3].decode(encoding, "strict")
+            text = head.decode(encoding)
         except UnicodeDecodeError as error:
-            # A character may be cut at the end of what was read.
-            if error.start < len(head) - 4:
+            if len(head) < _HEAD or error.start < len(head) - 4:
                 continue
-            text = head[: error.start].decode(encoding, "replace")
+            text = head[: error.start].decode(encoding)  # a character is cut at the end
         if all(char.isprintable() or char in "\r\n\t\ufeff" for char in text):
             return True
     return False

@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from msgspec import Struct, field
 
 from clever_ferry.errors import DamagedError
+from clever_ferry.layers.chain import Chain
 from clever_ferry.layers.found import Check, Checked, Found
 from clever_ferry.layers.headers import LARGEST_HEADER, evidence_by, reckon
 from clever_ferry.layers.spec import ChunksSpec
 from clever_ferry.layouts import Layout, point, put
 from clever_ferry.naming import Value
 from clever_ferry.payload import BytesPayload, Payload, StreamPayload, pieces_of, read_all
-
-if TYPE_CHECKING:
-    from clever_ferry.layers.chain import Chain
 
 __all__ = ["Chunks"]
 
@@ -41,9 +39,9 @@ class Chunks:
     bound: frozenset[str] = frozenset()
 
     @property
-    def inner(self) -> tuple[Chain, ...]:
-        """What each chunk is wrapped in."""
-        return (self.chain,)
+    def secrets(self) -> set[str]:
+        """What only the user can state of what each chunk is wrapped in, by its names."""
+        return self.chain.secrets
 
     def __init__(
         self, spec: ChunksSpec, header: Layout | None, table: Layout | None, inner: Chain

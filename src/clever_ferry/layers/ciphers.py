@@ -81,6 +81,8 @@ class Aes:
         self.spec = spec
         self.fronted = spec.vector == "front" and spec.mode != "ecb"
         self.vector_size = 0 if not self.fronted else _NONCE if spec.mode == "gcm" else _BLOCK
+        stated = [one for one in (spec.key, spec.vector) if isinstance(one, SecretSpec)]
+        self.secrets = frozenset(one.given for one in stated if one.given)
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, dict[str, bytes]]:
         """Return the plain bytes; reading them raises DamagedError where they can't be."""

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from collections.abc import Callable, Iterator, Mapping
+from typing import Any
 
 from msgspec import Struct
 
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
+from clever_ferry.layers.chain import Chain
 from clever_ferry.layers.found import Check, Checked, Found
 from clever_ferry.layers.spec import ByTagSpec
 from clever_ferry.layouts import Layout, LayoutError, point, start_digest
@@ -23,9 +24,6 @@ from clever_ferry.payload import (
     tail,
     without_tail,
 )
-
-if TYPE_CHECKING:
-    from clever_ferry.layers.chain import Chain
 
 __all__ = ["LARGEST_HEADER", "After", "ByTag", "Footer", "Header", "evidence_by", "reckon"]
 
@@ -207,9 +205,9 @@ class ByTag:
         return (values, self._inner(values).recalled(said)) if values else None
 
     @property
-    def inner(self) -> Iterable[Chain]:
-        """The layers within, of each tag."""
-        return self.chains.values()
+    def secrets(self) -> set[str]:
+        """What only the user can state of the layers within, of any tag, by its names."""
+        return set().union(*(chain.secrets for chain in self.chains.values()))
 
     def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]:
         """Return the innermost payload and, as residue, the header's and the layers' own."""

@@ -1,10 +1,11 @@
 """Layouts at work: a description, compiled, reads bytes into values and writes them back.
 
 >>> from clever_ferry.layouts import LayoutSpec, compile_layouts
+>>> from clever_ferry.model import convert
 >>> spec = convert({"fields": [
 ...     {"type": "magic", "text": "TAG"},
 ...     {"type": "u16", "name": "day"},
-...     {"type": "text", "name": "town", "length": "u8"}]})
+...     {"type": "text", "name": "town", "length": "u8"}]}, LayoutSpec)
 >>> layout = compile_layouts({"log": spec})["log"]
 >>> layout.read(b"TAG\\x1f\\x00\\x04Gull")
 ({'day': 31, 'town': 'Gull'}, 10)

@@ -4,21 +4,37 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Mapping
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
+from clever_ferry.layouts.fast import Fast
 from clever_ferry.layouts.frame import Frame, LayoutError, Output, value_of
 from clever_ferry.layouts.numbers import CODES, Length, struct_for
 from clever_ferry.layouts.spec import LENGTH_TYPES, ChoiceSpec, ListSpec, NestedSpec, PartsSpec
 from clever_ferry.layouts.texts import framed_size
 
-if TYPE_CHECKING:
-    from clever_ferry.layouts.codec import Layout
-
 __all__ = ["Choice", "List", "Nested", "Parts"]
 
 
+class Inner(Protocol):
+    """A layout that stands within another."""
+
+    name: str
+    fast: Fast | None
+
+    def read(
+        self, data: bytes, at: int = 0, *, end: int | None = None, depth: int = 0
+    ) -> tuple[dict[str, Any], int]:
+        """Return the value that starts at a byte, and the position after it."""
+
+    def write(self, values: Mapping[str, Any]) -> bytes:
+        """Return the bytes for values."""
+
+    def blank(self) -> dict[str, Any]:
+        """Return a value with nothing in it."""
+
+
 def _read_inner(
-    layout: Layout, frame: Frame, at: int, end: int, path: str
+    layout: Inner, frame: Frame, at: int, end: int, path: str
 ) -> tuple[dict[str, Any], int]:
     try:
         return layout.read(frame.data, at, end=end, depth=frame.depth + 1)
@@ -26,7 +42,7 @@ def _read_inner(
         raise error.under(frame.layout, path) from None
 
 
-def _write_inner(layout: Layout, out: Output, value: Any, path: str) -> bytes:
+def _write_inner(layout: Inner, out: Output, value: Any, path: str) -> bytes:
     if not isinstance(value, Mapping):
         raise out.fail(path, f"{value!r} is no value of the layout {layout.name}")
     try:
@@ -38,7 +54,7 @@ def _write_inner(layout: Layout, out: Output, value: Any, path: str) -> bytes:
 class Nested:
     """Another layout."""
 
-    def __init__(self, spec: NestedSpec, order: str, known: Mapping[str, Layout]) -> None:
+    def __init__(self, spec: NestedSpec, order: str, known: Mapping[str, Inner]) -> None:
         self.name, self.known, self.of = spec.name, known, spec.of
         self.length = Length(spec.length, order, spec.name) if spec.length else None
 
@@ -70,7 +86,7 @@ class List:
     """Many of one layout, or of one type of number."""
 
     def __init__(
-        self, spec: ListSpec, order: str, known: Mapping[str, Layout], computed: frozenset[str]
+        self, spec: ListSpec, order: str, known: Mapping[str, Inner], computed: frozenset[str]
     ) -> None:
         self.spec, self.name, self.known = spec, spec.name, known
         self.follows = spec.count in computed
@@ -174,7 +190,7 @@ class List:
 class Choice:
     """One of several layouts or numbers, by an earlier value; the bytes of an unknown one."""
 
-    def __init__(self, spec: ChoiceSpec, order: str, known: Mapping[str, Layout]) -> None:
+    def __init__(self, spec: ChoiceSpec, order: str, known: Mapping[str, Inner]) -> None:
         self.spec, self.name, self.known, self.order = spec, spec.name, known, order
         self.length = Length(spec.length, order, spec.name) if spec.length else None
 

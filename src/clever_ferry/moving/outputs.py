@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from clever_ferry.errors import FerryError, PutBackError, RefusedError
+from clever_ferry.errors import FerryError, NotMadeError, RefusedError
 from clever_ferry.moving import disk
 from clever_ferry.moving.system import undisturbed
 
@@ -19,7 +19,7 @@ __all__ = ["new_file", "new_folder"]
 def new_file(path: Path) -> Iterator[Path]:
     """Yield where a new file is to be written; it gets its name once the block has ended well.
 
-    Raises RefusedError where something is there already, and PutBackError, with nothing left
+    Raises RefusedError where something is there already, and NotMadeError, with nothing left
     of it, where the system can't write it.
     """
     if os.path.lexists(path):
@@ -49,7 +49,7 @@ def new_folder(path: Path) -> Iterator[Path]:
 
     `path` is not there yet, or empty. Where its parent can't be written, or it is a disk of its
     own, it is written into directly, and emptied again if that fails. Raises RefusedError where
-    it holds something, PutBackError where the system can't write it.
+    it holds something, NotMadeError where the system can't write it.
     """
     if os.path.lexists(path) and (not path.is_dir() or any(path.iterdir())):
         raise RefusedError(f"{path} is not empty.", advice="Name a new or an empty folder.")
@@ -99,7 +99,7 @@ def _said(path: Path) -> Iterator[None]:
     except FerryError:
         raise
     except OSError as error:
-        raise PutBackError(
+        raise NotMadeError(
             f"{path} can't be written: {(error.strerror or str(error)).lower()}.",
             advice="Nothing of it is left. See that its folder may be written to and has room.",
         ) from error

@@ -16,7 +16,7 @@ __all__ = ["write_parcel"]
 def write_parcel(path: Path, files: Iterable[Output]) -> int:
     """Write files into a new zip, and return how many; times are kept to the second.
 
-    Raises RefusedError where something is there already, PutBackError where it can't be written.
+    Raises RefusedError where something is there already, NotMadeError where it can't be written.
     """
     count = 0
     with new_file(path) as part, zipfile.ZipFile(part, "x", zipfile.ZIP_DEFLATED) as made:

@@ -4,7 +4,7 @@ Patterns that begin alike are one way until they part, and what a folder's name 
 for all that lies in it.
 
 >>> from clever_ferry.naming import NumberField, compile_pattern
->>> slot = {"slot": NumberField(type="number")}
+>>> slot = {"slot": NumberField()}
 >>> names = Names([(compile_pattern(f"{{slot}}/{name}", slot), name) for name in ("map", "log")])
 >>> names.leads("7"), names.leads("7/map")
 (True, False)

@@ -2,7 +2,7 @@
 
 >>> from clever_ferry.naming import NumberField, compile_pattern
 >>> pattern = compile_pattern("voyage-{slot}.sav",
-...                           {"slot": NumberField(type="number", first=0, width=2)})
+...                           {"slot": NumberField(first=0, width=2)})
 >>> pattern.match("voyage-04.sav")
 {'slot': 5}
 >>> pattern.write({"slot": 5})

@@ -7,11 +7,12 @@ from functools import cached_property
 
 from msgspec import Struct, field
 
-from clever_ferry.boxes import Box, Contents
+from clever_ferry.boxes import Box
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.layers import Chain
 from clever_ferry.moving.names import folded
 from clever_ferry.naming import FieldSpec, Names, NumberField, Pattern, Value
+from clever_ferry.recipes.agreeing import unlike
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.models import (
     ArrivingInfo,
@@ -20,7 +21,6 @@ from clever_ferry.recipes.models import (
     PieceInfo,
 )
 from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
-from clever_ferry.recipes.reading import Listing, read_edition, unlike
 from clever_ferry.recipes.slips import Slip
 
 __all__ = ["Edition", "Game", "values_of"]
@@ -154,27 +154,6 @@ class Edition(Struct, frozen=True, dict=True):
     @cached_property
     def _made_anew(self) -> Names[None]:
         return Names([(pattern, None) for pattern in self.rebuilt], fold=True)
-
-    # Reading -----------------------------------------------------------------------------
-
-    def read(
-        self,
-        contents: Contents,
-        berth_fields: Mapping[str, Value],
-        *,
-        fold: bool,
-        facts: bool = True,
-        given: Mapping[str, Value] | None = None,
-        keyless: bool = False,
-    ) -> Listing:
-        """Tell the saves among a box's entries; `facts=False` leaves all payloads unread.
-
-        `given` is what the user has stated, such as a key, and the known folders' paths. Raises
-        KeyNeededError where a key is missing; with `keyless`, that is only noted.
-        """
-        return read_edition(
-            self, contents, berth_fields, fold=fold, facts=facts, given=given or {}, keyless=keyless
-        )
 
     def missing(self, present: Collection[str]) -> list[str]:
         """Return the roles that a save must have here and those present do not fill."""

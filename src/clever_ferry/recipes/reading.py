@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from operator import itemgetter
 from types import MappingProxyType
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from msgspec import Struct
 
@@ -13,13 +13,12 @@ from clever_ferry.boxes import Contents, Entry
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.errors import KeyNeededError, UnsupportedError
 from clever_ferry.naming import Ambiguous, Value
+from clever_ferry.recipes.agreeing import unlike
+from clever_ferry.recipes.edition import Edition
 from clever_ferry.recipes.facts import UNREADABLE, FactsRead
 from clever_ferry.recipes.parts import PieceFile
 
-if TYPE_CHECKING:
-    from clever_ferry.recipes.edition import Edition
-
-__all__ = ["Listing", "read_edition", "unlike"]
+__all__ = ["Listing", "read_edition"]
 
 _NOTHING_SAID: Mapping[str, Any] = MappingProxyType({})
 _NO_FIELDS: Mapping[str, Value] = MappingProxyType({})
@@ -53,7 +52,11 @@ def read_edition(
     given: Mapping[str, Value],
     keyless: bool,
 ) -> Listing:
-    """Tell the saves among a box's entries; see `Edition.read`."""
+    """Tell the saves among a box's entries; without `facts` all payloads are left unread.
+
+    `given` is what the user has stated, such as a key, and the known folders' paths. Raises
+    KeyNeededError where a key is missing; with `keyless`, that is only noted.
+    """
     gathered = _Gathering(edition, fold, given, keyless)
     gathered.problems += unlike(contents.bound, berth_fields, "The index")
     take = gathered.take
@@ -298,21 +301,6 @@ def _named_by(fields: Sequence[str]) -> Callable[[Mapping[str, Value]], _Name]:
         return tuple([values.get(field, "") for field in fields])
 
     return name
-
-
-def unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str) -> list[str]:
-    """Return where a wrapping or an index says another value of a field than is so here."""
-    return [
-        f"{what} belongs to another {name}: it says {found}, but here it is {fields[name]}"
-        for name, found in bound.items()
-        if name in fields and not _same(found, fields[name])
-    ]
-
-
-def _same(found: int | str, value: Value) -> bool:
-    if isinstance(found, int):
-        return str(value).isdecimal() and int(value) == found
-    return found.lower() == str(value).lower()
 
 
 def _sortable(value: Value) -> tuple[int, int | str]:

@@ -1,0 +1,24 @@
+"""Whether what a wrapping or an index says of a save's fields is so where it stands."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from clever_ferry.naming import Value
+
+__all__ = ["unlike"]
+
+
+def unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str) -> list[str]:
+    """Return where a wrapping or an index says another value of a field than is so here."""
+    return [
+        f"{what} belongs to another {name}: it says {found}, but here it is {fields[name]}"
+        for name, found in bound.items()
+        if name in fields and not _same(found, fields[name])
+    ]
+
+
+def _same(found: int | str, value: Value) -> bool:
+    if isinstance(found, int):
+        return str(value).isdecimal() and int(value) == found
+    return found.lower() == str(value).lower()
