@@ -83,6 +83,26 @@ def state(folder: Path) -> dict[str, tuple[str, int, int]]:
     return found
 
 
+def bins(more: str = "", **paths: str) -> str:
+    """Return a recipe of one piece: by the editions' names, how each names its files.
+
+    A path with `box:` in front is in that box, one with `folder > ` in a folder of the place.
+    """
+    parts = [f'recipe = 1\ngame = {{ id = "bin", title = "Bins" }}\n'
+             f"pieces.world = {{ needed = true{more} }}"]  # fmt: skip
+    for name, path in paths.items():
+        box, _, path = path.rpartition(":")
+        folder, _, path = path.rpartition(" > ")
+        place = f', path = "{folder}"' if folder else ""
+        parts.append(
+            f'[editions.{name}]\ntitle = "{name.title()}"\n'
+            + (f'box = "{box}"\n' if box else "")
+            + f'berths = [{{ on = "any", under = "given"{place} }}]\n'
+            f'fields.slot = {{ type = "number" }}\nfiles = [{{ role = "world", path = "{path}" }}]'
+        )
+    return "\n".join(parts)
+
+
 def link(place: Path, to: Path) -> None:
     """Make a link; skip the test where this system makes none (and may say that it did)."""
     try:

@@ -12,36 +12,11 @@ from pathlib import Path
 import pytest
 
 from tests.conftest import Den, state
+from tests.conftest import bins as recipe_of
 
-RECIPE = """
-recipe = 1
-game = { id = "bin", title = "Bins" }
-pieces.world = { needed = true, holds = "sqlite" }
-[editions.one]
-title = "One"
-berths = [{ on = "any", under = "given" }]
-fields.slot = { type = "number" }
-files = [{ role = "world", path = "{slot}/map.db" }]
-[editions.two]
-title = "Two"
-berths = [{ on = "any", under = "given" }]
-fields.slot = { type = "number" }
-files = [{ role = "world", path = "isle-{slot}.db" }]
-[editions.three]
-title = "Three"
-box = "chest"
-berths = [{ on = "any", under = "given" }]
-fields.slot = { type = "number" }
-files = [{ role = "world", path = "{slot}.world" }]
-"""
-ZIPPED = """
-[editions.four]
-title = "Four"
-box = "bag"
-berths = [{ on = "any", under = "given" }]
-fields.slot = { type = "number" }
-files = [{ role = "world", path = "{slot}/map.db" }]
-"""
+SHAPES = {"one": "{slot}/map.db", "two": "isle-{slot}.db", "three": "chest:{slot}.world"}
+RECIPE = recipe_of(', holds = "sqlite"', **SHAPES)
+ZIPPED = recipe_of(', holds = "sqlite"', **SHAPES, four="bag:{slot}/map.db")
 CHEST = """
 recipe = 1
 box = { id = "chest", title = "A chest" }
@@ -99,7 +74,7 @@ def killed(path: Path, mode: str, change: str = "UPDATE blocks SET day = day + 1
 
 @pytest.fixture
 def bins(den: Den, tmp_path: Path) -> Path:
-    den.recipe("bin", RECIPE + ZIPPED)
+    den.recipe("bin", ZIPPED)
     den.recipe("chest", CHEST)
     den.recipe("bag", BAG)
     return tmp_path

@@ -16,7 +16,7 @@ from clever_ferry.errors import NotProvenError, PutBackError, RefusedError
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.moving.replacing import Replacement
-from tests.conftest import Den, link, state
+from tests.conftest import Den, bins, link, state
 
 ROUTES = [
     ("saltglass/tern:2", "saltglass/depot:5"),
@@ -44,26 +44,11 @@ def test_undo_brings_back_bytes_names_and_stamps(den: Den, source: str, target: 
 
 
 def test_folders_that_were_made_for_it_go_again_and_no_more(den: Den, tmp_path: Path) -> None:
-    own = """
-recipe = 1
-game = { id = "bin", title = "Bins" }
-pieces.world = { needed = true }
-[editions.far]
-title = "Far"
-berths = [{ on = "any", under = "given", path = "own/deep/saves" }]
-fields.slot = { type = "number" }
-files = [{ role = "world", path = "in/{slot}.w" }]
-[editions.near]
-title = "Near"
-berths = [{ on = "any", under = "given" }]
-fields.slot = { type = "number" }
-files = [{ role = "world", path = "{slot}.w" }]
-"""
     for name in ("near", "far"):
         (tmp_path / name).mkdir()
     (tmp_path / "near" / "1.w").write_bytes(b"one")
     before = state(tmp_path / "far")
-    den.recipe("bin", own)
+    den.recipe("bin", bins(near="{slot}.w", far="own/deep/saves > in/{slot}.w"))
     den.cferry("cross", f"bin/near@{tmp_path / 'near'}:1", f"bin/far@{tmp_path / 'far'}:4", "--yes")
     assert (tmp_path / "far/own/deep/saves/in/4.w").read_bytes() == b"one"
     den.cferry("undo", "--yes")
