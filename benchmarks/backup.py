@@ -22,6 +22,7 @@ from benchmarks.measuring import Run, in_turn, ratio_line, run
 from clever_ferry.keeping.locker import Locker, Reason
 from clever_ferry.keeping.snapshots import About, KeptFile, KeptSave, Snapshot
 from clever_ferry.moving import disk
+from clever_ferry.moving.local import LOCAL
 from clever_ferry.moving.system import Attributes
 from clever_ferry.payload import BytesPayload
 
@@ -106,7 +107,7 @@ def _many_small(top: Path) -> None:
 
 def _lay(locker: Locker, count: int) -> None:
     """Lay snapshots of 20 files each, half of which change from one to the next."""
-    real, disk.sync_folder = disk.sync_folder, lambda path: None
+    LOCAL.sync_folder = lambda path: None  # type: ignore[method-assign]
     sync, disk.Writer.sync = disk.Writer.sync, lambda self: None  # type: ignore[method-assign]
     try:
         fixed = [locker.objects.put(BytesPayload(b"fixed %d" % n)) for n in range(_FILES // 2)]
@@ -124,11 +125,11 @@ def _lay(locker: Locker, count: int) -> None:
             locker.snapshots.write(
                 Snapshot(
                     reason.id, reason.kind, reason.made, reason.note, "/saves", reason.about,
-                    reason.saves, files,
+                    reason.saves, files, (), (), (),
                 )
             )  # fmt: skip
     finally:
-        disk.sync_folder = real
+        del LOCAL.sync_folder
         disk.Writer.sync = sync  # type: ignore[method-assign]
 
 

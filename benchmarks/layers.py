@@ -17,7 +17,7 @@ from pathlib import Path
 from statistics import median
 
 from benchmarks.measuring import Run, in_turn, ratio_line, run
-from clever_ferry.layers import LayerSpec, compile_layers
+from clever_ferry.layers import UNKNOWN, LayerSpec, compile_layers
 from clever_ferry.layers.ciphers import Xor
 from clever_ferry.layers.compressed import Compressed
 from clever_ferry.layers.found import Found
@@ -30,12 +30,12 @@ from clever_ferry.payload import StreamPayload
 _CHUNK = 1 << 20
 
 
-def peel(method: str, path: Path) -> None:
+def unwrap(method: str, path: Path) -> None:
     """Read a packed file through the layer."""
     data = path.stat()
     source = FilePayload(str(path), data.st_size, data.st_mtime_ns)
     spec = tagged(CompressedSpec, method)()
-    payload, _ = Compressed(spec).peel(source, Found())
+    payload, _ = Compressed(spec).unwrap(source, Found())
     for _ in payload.chunks():
         pass
 
@@ -64,7 +64,7 @@ def pack(method: str, path: Path, size: int) -> None:
     spec = tagged(CompressedSpec, method)(level=1)
     plain = StreamPayload(lambda: (block for _ in range(size)), size << 20)
     with path.open("wb") as out:
-        for chunk in Compressed(spec).dress(plain, plain, None, {}).chunks():
+        for chunk in Compressed(spec).wrap(plain, plain, None, UNKNOWN).chunks():
             out.write(chunk)
 
 
@@ -80,7 +80,7 @@ def xor_ratio(size: int) -> float:
     ratios = []
     for _ in range(5):
         started = time.perf_counter()
-        for _ in layer.peel(source, Found())[0].chunks():
+        for _ in layer.unwrap(source, Found())[0].chunks():
             pass
         ours = time.perf_counter() - started
         started = time.perf_counter()
@@ -117,13 +117,13 @@ _SEAL = {
 
 
 def through(kind: str, size: int) -> None:
-    """Dress so many mebibytes in a layer, and peel them again, as one stream."""
+    """Wrap so many mebibytes in a layer, and unwrap them again, as one stream."""
     specs = convert(_STREAMING[kind], list[LayerSpec])
     layouts = compile_layouts({"seal": convert(_SEAL, LayoutSpec)})
     chain = compile_layers({"it": specs}, layouts)["it"]
     block = b"".join(os.urandom(512) + bytes(512) for _ in range(1024))
     plain = StreamPayload(lambda: (block for _ in range(size)), size << 20)
-    total = sum(len(chunk) for chunk in chain.peel(chain.dress(plain, {})).payload.chunks())
+    total = sum(len(chunk) for chunk in chain.unwrap(chain.wrap(plain)).payload.chunks())
     assert total == size << 20
 
 
@@ -138,14 +138,14 @@ def main() -> None:
         through(sys.argv[2], int(sys.argv[3]))
         return
     if len(sys.argv) == 4:
-        (peel if sys.argv[1] == "peel" else alone)(sys.argv[2], Path(sys.argv[3]))
+        (unwrap if sys.argv[1] == "unwrap" else alone)(sys.argv[2], Path(sys.argv[3]))
         return
     size = int(sys.argv[1]) if len(sys.argv) > 1 else 1024
     with tempfile.TemporaryDirectory() as name:
         for method in ("zlib", "zstd"):
             path = Path(name) / method
             pack(method, path, size)
-            ours, theirs = in_turn(side("peel", method, path), side("alone", method, path), 3)
+            ours, theirs = in_turn(side("unwrap", method, path), side("alone", method, path), 3)
             what = f"{size} MiB through {method} against the library alone"
             print(ratio_line(what, ours, theirs, 1.3))
     for kind in _STREAMING:

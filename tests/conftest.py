@@ -17,13 +17,13 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
-from tests.forking import can_serve, run_forked
+from tests.forking import Server, can_serve
 from tests.reaching import reaching
 
 settings.register_profile(
     "ours",
     deadline=None,
-    max_examples=1500 if os.environ.get("CFERRY_TESTS") == "long" else 60,
+    max_examples=1500 if os.environ.get("CFERRY_TESTS") == "long" else 25,
     suppress_health_check=[HealthCheck.too_slow],
 )
 settings.load_profile("ours")
@@ -49,6 +49,10 @@ class Outcome:
         return lists[0] if len(lists) == 1 and isinstance(lists[0], list) else told
 
 
+SERVER = Server()
+"""The process from which all commands of these tests are forked."""
+
+
 def run_module(module: str, *arguments: str | Path, env: dict[str, str], **more: Any) -> Outcome:
     """Run a module as a program of its own, and return what it came to."""
     own = {name: value for name, value in os.environ.items() if not name.startswith("CFERRY_")}
@@ -58,7 +62,7 @@ def run_module(module: str, *arguments: str | Path, env: dict[str, str], **more:
     if can_serve() and not more:
         with tempfile.TemporaryDirectory() as folder:
             out = Path(folder) / "run"
-            code = run_forked(module, [str(one) for one in arguments], whole, out)
+            code = SERVER.run(module, [str(one) for one in arguments], whole, out)
             told = [Path(f"{out}.{ending}").read_text("utf-8") for ending in ("out", "err")]
             return Outcome(code, *told)
     done = subprocess.run(

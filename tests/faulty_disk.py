@@ -1,4 +1,4 @@
-"""A disk that fails, dies or forgets at a chosen operation, in place of `moving.disk`'s own.
+"""A disk that fails, dies or forgets at a chosen operation: a shore like any other.
 
 `Trouble` numbers every operation by which the tool touches files. At the chosen one it raises
 an error of the system, or ends the program (nothing that is called afterwards has an effect),
@@ -10,16 +10,15 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass, field
-from pathlib import Path
+from pathlib import Path, PurePath
 from random import Random
 from typing import Any
 
-import pytest
-
 from clever_ferry.moving import disk
+from clever_ferry.moving.local import LocalShore
+from clever_ferry.moving.shore import Reader
+from clever_ferry.moving.system import Attributes, Unkept
 
 Mode = str
 """`count`, `kill`, `tear` (a kill in the middle of a write), `power`, `stop` (Ctrl-C), or the
@@ -186,87 +185,102 @@ def _lasting(pending: list[tuple[Any, ...]], random: Random) -> list[tuple[Any, 
             return [op for op in pending if random.random() < 0.5]
 
 
-@contextmanager
-def troubled(trouble: Trouble) -> Iterator[Trouble]:
-    """Have all of the tool's operations go through a troubled disk."""
-    power = Power(trouble.top) if trouble.mode == "power" else None
-    trouble.power = power
+class FaultyDisk(LocalShore):
+    """This computer's disks, with trouble; `over` has the power cut at the end, if it was."""
 
-    class Writer(disk.Writer):
-        def __init__(self, path: Path, mode: int = 0o666) -> None:
-            trouble.step("create", path)
-            super().__init__(path, mode)
-            if power:
-                power.made_file(path)
+    def __init__(self, trouble: Trouble) -> None:
+        self.trouble = trouble
+        self.power = Power(trouble.top) if trouble.mode == "power" else None
+        trouble.power = self.power
 
-        def write(self, data: bytes | memoryview) -> None:
-            try:
-                trouble.step("write", self.path)
-            except Killed:
-                if trouble.mode == "tear" and trouble.hit.startswith("write"):
-                    trouble.hit = trouble.hit.replace("write", "torn write")
-                    super().write(memoryview(data)[: len(data) // 2])
-                raise
-            super().write(data)
+    def over(self) -> None:
+        if self.power and self.trouble.dead:
+            self.power.cut(self.trouble.random)
 
-        def sync(self) -> None:
-            trouble.step("sync", self.path)
-            if power:
-                power.synced(self.path)
+    def open(self, path: PurePath | str) -> Reader:
+        self.trouble.step("open", Path(path))
+        return _Reader(Path(path), self.trouble)
 
-    class Reader(disk.Reader):
-        def __init__(self, path: Path | str) -> None:
-            self.path = Path(path)
-            trouble.step("open", self.path)
-            super().__init__(path)
+    def create(self, path: PurePath, mode: int = 0o666) -> disk.Writer:
+        self.trouble.step("create", Path(path))
+        made = _Writer(Path(path), self, mode)
+        if self.power:
+            self.power.made_file(Path(path))
+        return made
 
-        def read(self, count: int) -> bytes:
-            trouble.step("read", self.path)
-            return super().read(count)
+    def rename(self, old: PurePath, new: PurePath) -> None:
+        self.trouble.step("rename", Path(old))
+        super().rename(old, new)
+        if self.power:
+            self.power.renamed(Path(old), Path(new))
 
-    def wrapped(name: str, told: str) -> Callable[..., Any]:
-        real = getattr(disk, name)
+    def unlink(self, path: PurePath) -> None:
+        self.trouble.step("unlink", Path(path))
+        super().unlink(path)
+        if self.power:
+            self.power.removed(Path(path))
 
-        def operation(*arguments: Any) -> Any:
-            trouble.step(name, arguments[0])
-            result = real(*arguments)
-            if power and told:
-                getattr(power, told)(*arguments)
-            return result
+    def _make_one(self, path: Path) -> None:
+        self.trouble.step("make_folder", path)
+        super()._make_one(path)
+        if self.power:
+            self.power.made_folder(path)
 
-        return operation
+    def remove_folder(self, path: PurePath) -> None:
+        self.trouble.step("remove_folder", Path(path))
+        super().remove_folder(path)
+        if self.power:
+            self.power.removed(Path(path))
 
-    def synced_folder(path: Path) -> None:
-        trouble.step("sync_folder", path)
-        if power:
-            power.synced_folder(path)
+    def set_times(self, path: PurePath, stamp: int) -> None:
+        self.trouble.step("set_times", Path(path))
+        super().set_times(path, stamp)
 
-    def synced(path: Path) -> None:
-        trouble.step("sync", path)
-        if power:
-            power.synced(path)
+    def give_attributes(self, path: PurePath, attributes: Attributes) -> list[Unkept]:
+        self.trouble.step("give_attributes", Path(path))
+        return super().give_attributes(path, attributes)
 
-    def unlinked(path: Path) -> None:
-        trouble.step("unlink", path)
-        path.unlink(missing_ok=True)
-        if power:
-            power.removed(path)
+    def free_bytes(self, folder: PurePath) -> int:
+        self.trouble.step("free_bytes", Path(folder))
+        return super().free_bytes(folder)
 
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(disk, "Writer", Writer)
-        patch.setattr(disk, "Reader", Reader)
-        patch.setattr(disk, "sync_folder", synced_folder)
-        patch.setattr(disk, "unlink", unlinked)
-        patch.setattr(disk, "sync", synced)
-        for name, told in (
-            ("rename", "renamed"),
-            ("_make_one", "made_folder"),
-            ("remove_folder", "removed"),
-            ("set_times", ""),
-            ("give_attributes", ""),
-            ("free_bytes", ""),
-        ):
-            patch.setattr(disk, name, wrapped(name, told))
-        yield trouble
-    if power and trouble.dead:
-        power.cut(trouble.random)
+    def sync(self, path: Path) -> None:
+        self.trouble.step("sync", path)
+        if self.power:
+            self.power.synced(path)
+
+    def sync_folder(self, path: PurePath) -> None:
+        self.trouble.step("sync_folder", Path(path))
+        if self.power:
+            self.power.synced_folder(Path(path))
+
+
+class _Writer(disk.Writer):
+    def __init__(self, path: Path, shore: FaultyDisk, mode: int) -> None:
+        self.trouble, self.power = shore.trouble, shore.power
+        super().__init__(path, shore, mode)
+
+    def write(self, data: bytes | memoryview) -> None:
+        try:
+            self.trouble.step("write", self.path)
+        except Killed:
+            if self.trouble.mode == "tear" and self.trouble.hit.startswith("write"):
+                self.trouble.hit = self.trouble.hit.replace("write", "torn write")
+                super().write(memoryview(data)[: len(data) // 2])
+            raise
+        super().write(data)
+
+    def sync(self) -> None:
+        self.trouble.step("sync", self.path)
+        if self.power:
+            self.power.synced(self.path)
+
+
+class _Reader(disk.Reader):
+    def __init__(self, path: Path, trouble: Trouble) -> None:
+        self.trouble = trouble
+        super().__init__(path)
+
+    def read(self, count: int) -> bytes:
+        self.trouble.step("read", Path(self.path))
+        return super().read(count)

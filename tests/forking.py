@@ -21,9 +21,7 @@ if __name__ == "__main__":  # it is run as a file, by its path
     sys.path.insert(0, str(Path(__file__).parents[1]))
 from tests.reaching import reaching
 
-__all__ = ["can_fork", "can_serve", "run_forked"]
-
-_server: subprocess.Popen[str] | None = None
+__all__ = ["Server", "can_fork", "can_serve"]
 
 
 def can_fork() -> bool:
@@ -35,22 +33,26 @@ def can_serve() -> bool:
     return sys.platform in ("linux", "win32")
 
 
-def run_forked(module: str, arguments: list[str], env: dict[str, str], out: Path) -> int:
-    """Run a module as a program; its output goes to `out`.out and `out`.err."""
-    global _server
-    if _server is None or _server.poll() is not None:
-        _server = subprocess.Popen(
-            [sys.executable, "-u", __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
-            text=True,
-        )  # fmt: skip
-    assert _server.stdin is not None
-    assert _server.stdout is not None
-    request = {"module": module, "arguments": arguments, "env": env, "out": str(out),
-               "folder": str(Path.cwd())}  # fmt: skip
-    _server.stdin.write(json.dumps(request) + "\n")
-    _server.stdin.flush()
-    answer = _server.stdout.readline()
-    return int(answer)
+class Server:
+    """Such a process, for one run at a time; it begins with the first."""
+
+    def __init__(self) -> None:
+        self._process: subprocess.Popen[str] | None = None
+
+    def run(self, module: str, arguments: list[str], env: dict[str, str], out: Path) -> int:
+        """Run a module as a program; its output goes to `out`.out and `out`.err."""
+        if self._process is None or self._process.poll() is not None:
+            self._process = subprocess.Popen(
+                [sys.executable, "-u", __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
+                text=True,
+            )  # fmt: skip
+        assert self._process.stdin is not None
+        assert self._process.stdout is not None
+        request = {"module": module, "arguments": arguments, "env": env, "out": str(out),
+                   "folder": str(Path.cwd())}  # fmt: skip
+        self._process.stdin.write(json.dumps(request) + "\n")
+        self._process.stdin.flush()
+        return int(self._process.stdout.readline())
 
 
 def _serve() -> None:

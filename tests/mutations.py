@@ -1,15 +1,16 @@
 """The code changed on purpose, one place at a time: do the tests notice?
 
     python -m tests.mutations [--changes 100] [--seed 1] [--room layers] [--only 7]
-                              [--reached FOLDER]
+                              [--reached FOLDER] [--choose]
 
 Each change takes a place in a room of formats, crossing or keeping: an operator is turned, a check
 is left out, a number is one more, a step is not taken. All tests run once first, to learn which of
 them come to which line; then those that come to the changed one run on a copy, the quickest first,
 until one fails. A change that none notices is printed. Changes that can't matter are not chosen:
-texts, annotations, sizes of buffers and bounds, what only another system comes to, and lines that
-say so themselves with `# free:` and why.
-`--reached` keeps what was learnt for the next time, as long as nothing is changed.
+texts and how much of them is said, sizes of buffers and bounds, what only another system comes to,
+and lines that say so themselves with `# free:` and why.
+`--reached` keeps what was learnt for the next time, as long as nothing is changed; with `--choose`
+as well, it is only noted there which files the changes are in, for a run of the tests that learns.
 Exits with 1 where more than a twentieth of the changes (and more than one) went unnoticed.
 """
 
@@ -33,6 +34,7 @@ from tests.reaching import reached
 
 TOP = Path(__file__).parent.parent
 ROOMS = (
+    "documents",
     "layouts",
     "layers",
     "boxes",
@@ -88,6 +90,22 @@ def changes(path: Path) -> Iterator[Change]:
     }  # fmt: skip
     idle |= {id(one.value) for one in ast.walk(tree)
                if isinstance(one, ast.keyword) and one.arg == "strict"}  # fmt: skip
+    elsewhere = {
+        number for one in ast.walk(tree) if isinstance(one, ast.If)
+        if ast.unparse(one.test) in _WINDOWS
+        for inner in one.body for number in range(inner.lineno, (inner.end_lineno or 0) + 1)
+    }  # fmt: skip
+    said = {
+        id(inner) for one in ast.walk(tree)
+        if isinstance(one, ast.JoinedStr) or (
+            isinstance(one, ast.keyword) and one.arg in ("details", "advice")
+        )
+        for part in ast.walk(one) if isinstance(part, ast.Slice) for inner in ast.walk(part)
+    }  # fmt: skip
+    idle |= said | {
+        id(one) for one in ast.walk(tree) if isinstance(one, ast.Compare)
+        if isinstance(one.ops[0], ast.Lt | ast.LtE | ast.Gt | ast.GtE) and _bounded(one)
+    }  # fmt: skip
     begins = sorted({one.lineno for one in ast.walk(tree) if isinstance(one, ast.stmt)})
     for number, node in enumerate(ast.walk(tree)):
         line = getattr(node, "lineno", 0)
@@ -95,16 +113,24 @@ def changes(path: Path) -> Iterator[Change]:
         first = lines[line - 1].strip() if line else ""
         if "# free:" in first or first.startswith(_ONLY_SAID) or id(node) in idle:
             continue
-        if any(sign in first for sign in _OTHER_SYSTEMS):
+        if line in elsewhere or any(sign in first for sign in _OTHER_SYSTEMS):
             continue
         for way, (what, _) in enumerate(_ways(node)):
             yield Change(path, line, range(begin, line + 1), what, number, way)
+
+
+def _bounded(compared: ast.Compare) -> bool:
+    """Tell whether a number is held against a bound, which one more or less does not matter to."""
+    names = [one.id for one in ast.walk(compared) if isinstance(one, ast.Name)]
+    return any(name.isupper() or name in ("most", "limit") for name in names)
 
 
 _ONLY_SAID = ("def ", "class ", "@", "__all__", "from ", "import ", "if TYPE")
 """What lines begin with that tell of types and names, and do nothing."""
 _OTHER_SYSTEMS = ("sys.platform", "os.name", "hasattr(os,", "ctypes.")
 """What lines have that ask which system this is."""
+_WINDOWS = ("sys.platform == 'win32'", "os.name == 'nt'")
+"""What begins what only Windows runs."""
 _Changing = Callable[[ast.AST], None]
 
 
@@ -227,8 +253,13 @@ def main() -> int:
     asked.add_argument("--room", choices=ROOMS)
     asked.add_argument("--only", type=int)
     asked.add_argument("--reached", type=Path)
+    asked.add_argument("--choose", action="store_true")
     told = asked.parse_args()
     every = chosen(Random(told.seed), told.changes, [told.room] if told.room else list(ROOMS))
+    files = "\n".join(sorted({str(one.path) for one in every}))
+    if told.choose:
+        (told.reached / "of").write_text(files, "utf-8")
+        return 0
     numbers = range(len(every)) if told.only is None else [told.only]
     workers = os.cpu_count() or 2
     with tempfile.TemporaryDirectory(prefix="cferry-changed-") as name:

@@ -299,6 +299,15 @@ def test_leftovers_of_a_killed_run_are_pruned(den: Den) -> None:
     assert not [p for p in (den.home / "locker" / "objects").rglob("*") if p.is_file()]
 
 
+def test_a_part_of_an_id_that_several_have_is_asked_about(den: Den) -> None:
+    idents = [den.cferry("backup", f"saltglass/{one}", "--json").data[0]["id"]
+              for one in ("depot", "tern")]  # fmt: skip
+    told = den.cferry("backup", "show", idents[0][:4], code=2).err
+    assert "fits 2 backups" in told
+    assert all(ident in told for ident in idents)
+    assert idents[0] in den.cferry("backup", "show", idents[0][-6:]).out
+
+
 @pytest.mark.parametrize(
     ("arguments", "code", "said"),
     [

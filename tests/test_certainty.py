@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 
-from clever_ferry.forms.recognising import recognise
+from clever_ferry.forms.recognising import _MAGICS, recognise
 from clever_ferry.layers import LayerSpec, compile_layers
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
@@ -35,7 +35,7 @@ title = "One"
 berths = [{{ on = "any", under = "given" }}]
 fields.name = {{ type = "text" }}
 files = [
-  {{ role = "world", path = "{{name}}/world.bin", layers = [{peeled}] }},
+  {{ role = "world", path = "{{name}}/world.bin", layers = [{unwrapped}] }},
   {{ role = "extra", path = "{{name}}/extra.bin" }},
 ]
 [editions.two]
@@ -43,7 +43,7 @@ title = "Two"
 berths = [{{ on = "any", under = "given" }}]
 fields.name = {{ type = "text" }}
 files = [
-  {{ role = "world", path = "{{name}}.bin", layers = [{peeled}] }},
+  {{ role = "world", path = "{{name}}.bin", layers = [{unwrapped}] }},
   {{ role = "extra", path = "{{name}}.extra" }},
 ]
 """
@@ -57,7 +57,7 @@ def bins(den: Den, tmp_path: Path) -> Callable[..., dict[str, Any]]:
     def check(
         world: bytes = b"x", extra: bytes | None = None, code: int = 0, **recipe: str
     ) -> dict[str, Any]:
-        parts = dict.fromkeys(("holds", "extra", "more", "layers", "peeled"), "") | recipe
+        parts = dict.fromkeys(("holds", "extra", "more", "layers", "unwrapped"), "") | recipe
         den.recipe("bin", RECIPE.format(**parts))
         (folder / "mine").mkdir(parents=True, exist_ok=True)
         (folder / "mine" / "world.bin").write_bytes(world)
@@ -138,6 +138,12 @@ def test_a_piece_is_verified_by_its_own_form(
 )  # fmt: skip
 def test_text_is_what_reads_as_text(head: bytes, kind: str) -> None:
     assert recognise(head) == kind
+
+
+def test_a_form_is_told_where_its_sign_begins_and_not_a_byte_behind() -> None:
+    for at, magic, kind in _MAGICS:
+        assert recognise(bytes(at) + magic + bytes(9)) == kind
+        assert recognise(bytes(at + 1) + magic + bytes(9)) == "unknown"
 
 
 def test_a_zip_of_nothing_is_a_zip(bins: Callable[..., dict[str, Any]]) -> None:
@@ -248,7 +254,7 @@ def test_damage_of_what_a_piece_opens_by_is_damage_also_in_a_list(
 
 def test_what_stands_before_a_mark_goes_along(den: Den, tmp_path: Path) -> None:
     parts = dict.fromkeys(("holds", "extra", "more"), "")
-    den.recipe("bin", RECIPE.format(**parts, layers=CUT, peeled='"cut"'))
+    den.recipe("bin", RECIPE.format(**parts, layers=CUT, unwrapped='"cut"'))
     (tmp_path / "a" / "mine").mkdir(parents=True)
     (tmp_path / "b").mkdir()
     (tmp_path / "a/mine/world.bin").write_bytes(b"HEADdataDATEbody")
@@ -260,17 +266,17 @@ def test_a_front_larger_than_memory_is_meant_for_goes_along_whole() -> None:
     steps = convert([{"kind": "after", "text": "DATE"}], list[LayerSpec])
     chain = compile_layers({"it": steps}, {})["it"]
     whole = bytes(40 << 20) + b"DATEbody"
-    peeled = chain.peel(BytesPayload(whole))
-    assert read_all(peeled.payload, limit=9, what="it") == b"body"
-    dressed = chain.dress(peeled.payload, {}, said=peeled.said)
-    assert read_all(dressed, limit=1 << 30, what="it") == whole
+    unwrapped = chain.unwrap(BytesPayload(whole))
+    assert read_all(unwrapped.payload, limit=9, what="it") == b"body"
+    wrapped = chain.wrap(unwrapped.payload, headers=unwrapped.headers)
+    assert read_all(wrapped, limit=1 << 30, what="it") == whole
 
 
 def test_what_is_not_known_before_a_mark_is_refused_and_not_left_out(
     den: Den, tmp_path: Path
 ) -> None:
     parts = dict.fromkeys(("holds", "extra", "more"), "")
-    text = RECIPE.format(**parts, layers=CUT, peeled='"cut"')
+    text = RECIPE.format(**parts, layers=CUT, unwrapped='"cut"')
     text = text.replace('world.bin", layers = ["cut"]', 'world.bin"')
     den.recipe("bin", text)
     (tmp_path / "a" / "mine").mkdir(parents=True)
@@ -299,7 +305,7 @@ def test_a_key_within_other_layers_can_be_given(den: Den, tmp_path: Path) -> Non
         '[layouts.tag]\nfields = [{ type = "text", name = "tag", size = 1 }]\n[layouts.size]\n'
         'fields = [{ type = "u8", name = "n", computed = { what = "size", of = "inside" } }]'
     )
-    den.recipe("bin", RECIPE.format(**parts, peeled='"locked"'))
+    den.recipe("bin", RECIPE.format(**parts, unwrapped='"locked"'))
     (tmp_path / "a" / "mine").mkdir(parents=True)
     (tmp_path / "b").mkdir()
     packed = bytes(16) + secret
@@ -345,7 +351,7 @@ def test_a_cut_database_of_saves_is_no_smaller_one(den: Den, tmp_path: Path) -> 
 
 
 def test_a_backup_says_verified_only_of_what_was_read_through_its_wrapping(den: Den) -> None:
-    """It did so of a world whose checksum nobody had reckoned."""
+    """It did so of a world whose checksum nobody had computed."""
     world = next(den.depot.glob("voyage-00-*")) / "world.sgw"
     raw = bytearray(world.read_bytes())
     raw[-1] ^= 1

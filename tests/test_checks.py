@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import io
 import lzma
 import os
 import shutil
+import sqlite3
 import tarfile
+import zipfile
 import zlib
+from contextlib import closing
 from datetime import datetime, timedelta
 from functools import partial
 from pathlib import Path
@@ -18,20 +22,36 @@ from msgspec.structs import replace
 
 from clever_ferry.api import open_ferry
 from clever_ferry.boxes import make_box
-from clever_ferry.boxes.spec import ArchiveSpec
-from clever_ferry.cargo import DigestedPayload, Piece, Save
+from clever_ferry.boxes.spec import ArchiveSpec, TableSpec
+from clever_ferry.cargo import Piece, Save
 from clever_ferry.crossing.carrying import carry_out
-from clever_ferry.crossing.planning import _made
-from clever_ferry.errors import DamagedError, FerryError, RefusedError
+from clever_ferry.errors import (
+    DamagedError,
+    FerryError,
+    NotProvenError,
+    RefusedError,
+    UnsupportedError,
+)
+from clever_ferry.finding.signs import Signs
+from clever_ferry.forms import databases
+from clever_ferry.forms.verifying import verify
+from clever_ferry.keeping.journal import Entry
+from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.pruning import Rules, _stays
+from clever_ferry.keeping.reading import SnapshotFiles
 from clever_ferry.keeping.snapshots import About, Kept
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert, tagged
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.names import safe_name
+from clever_ferry.moving.outputs import new_folder
 from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, StreamPayload
 from clever_ferry.proving.comparing import prove
-from tests.conftest import Den, state
+from clever_ferry.recipes.encoding import encode
+from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
+from tests.conftest import Den, bins, state
+from tests.test_faults import hidden
 from tests.test_layers import whole
 from tests.test_layers_more import ALL, KEY
 from tests.test_layouts_more import TABLE
@@ -51,7 +71,7 @@ def test_a_save_that_is_added_after_the_plan_was_shown(
     shutil.copytree(old, den.depot / "voyage-03-00112233445566aa")  # and no other file changes
     before = state(den.depot)
     with pytest.raises(RefusedError, match="changed after the plan"):
-        carry_out(plan, ferry.keeps)
+        carry_out(plan, ferry.keeps, Signs)
     assert state(den.depot) == before
 
 
@@ -59,22 +79,28 @@ def test_an_extra_piece_is_not_what_was_carried(den: Den, monkeypatch: pytest.Mo
     monkeypatch.setenv("CFERRY_HOME", str(den.home))
     plan = open_ferry(den.top).plan("saltglass/depot:3", "saltglass/depot:5")
     (move,) = plan.moves
-    for item in move.laid:
+    encoded = encode(move.encoding)
+    for item in encoded:
         for _ in item.payload.chunks():
             pass
     target = plan.target.berth
-    pieces = tuple(replace(item.piece, payload=item.payload) for item in move.laid)
+    pieces = tuple(replace(item.piece, payload=item.payload) for item in encoded)
     found: Save = replace(move.save, pieces=pieces)
     more: Piece = replace(pieces[0], role="stranger")
     both = replace(found, pieces=(*pieces, more))
 
     def faults(save: Save) -> tuple[str, ...]:
-        return prove(target.game, target.edition, move.save, move.laid, save, target.fields).faults
+        return prove(target.game, target.edition, move.save, encoded, save, target.fields).faults
 
     assert [one for one in faults(both) if one not in faults(found)] == [
         f"the {more.title} was not carried, but is there"
     ]
-    assert isinstance(move.laid[0].payload, DigestedPayload)
+    wrong = replace(pieces[0], payload=BytesPayload(b"another"))
+    other = replace(found, pieces=(wrong, *pieces[1:]))
+    assert f"the {wrong.title} is not what was carried" in faults(other)
+    blind = replace(found, facts=tuple(fact for fact in found.facts if fact.key != "day"))
+    assert "Day was 57 and is None" in faults(blind)
+    assert not any(item.payload.digest for item in plan.encoded), "a plan is not filled in"
 
 
 def encrypted(padded: bytes) -> bytes:
@@ -85,42 +111,54 @@ def encrypted(padded: bytes) -> bytes:
 
 @pytest.mark.parametrize("tail", [b"\x01\x02\x03", b"\x03\x02\x03", b"\x02\x03\x03"])
 def test_every_byte_of_a_ciphers_padding_counts(tail: bytes) -> None:
-    assert whole(ALL["cbc"].peel(BytesPayload(encrypted(bytes(13) + b"\3\3\3"))).payload) == bytes(
-        13
-    )
+    assert whole(
+        ALL["cbc"].unwrap(BytesPayload(encrypted(bytes(13) + b"\3\3\3"))).payload
+    ) == bytes(13)
     with pytest.raises(DamagedError, match="key or its bytes are wrong"):
-        whole(ALL["cbc"].peel(BytesPayload(encrypted(bytes(13) + tail))).payload)
+        whole(ALL["cbc"].unwrap(BytesPayload(encrypted(bytes(13) + tail))).payload)
 
 
 @pytest.mark.parametrize("name", ["zlib", "lzma", "zstd", "lz4", "chunked", "tabled"])
 def test_bytes_after_the_end_are_told(name: str) -> None:
-    raw = whole(ALL[name].dress(BytesPayload(b"the isle" * 40), {}))
+    raw = whole(ALL[name].wrap(BytesPayload(b"the isle" * 40)))
     with pytest.raises(DamagedError):
-        whole(ALL[name].peel(BytesPayload(raw + b"more")).payload)
+        whole(ALL[name].unwrap(BytesPayload(raw + b"more")).payload)
 
 
 def test_a_chunk_is_as_large_as_its_table_says() -> None:
-    raw = bytearray(whole(ALL["tabled"].dress(BytesPayload(b"the isle" * 4), {})))
+    raw = bytearray(whole(ALL["tabled"].wrap(BytesPayload(b"the isle" * 4))))
     assert raw[8:12] == (32).to_bytes(4, "little")
     raw[8] = 31
     with pytest.raises(DamagedError, match="31"):
-        whole(ALL["tabled"].peel(BytesPayload(bytes(raw))).payload)
+        whole(ALL["tabled"].unwrap(BytesPayload(bytes(raw))).payload)
 
 
 def test_chunks_are_cut_as_before_only_where_the_size_is_the_same() -> None:
     """Of a size that is not known beforehand, too: what does not fit is cut as the recipe says."""
-    peeled = ALL["chunked"].peel(BytesPayload(whole(
-        ALL["chunked"].dress(BytesPayload(b"x" * 130), {})
+    unwrapped = ALL["chunked"].unwrap(BytesPayload(whole(
+        ALL["chunked"].wrap(BytesPayload(b"x" * 130))
     )))  # fmt: skip
-    assert whole(peeled.payload) == b"x" * 130
+    assert whole(unwrapped.payload) == b"x" * 130
     for size in (90, 131, 260):
         data = b"y" * size
         for payload in (BytesPayload(data), StreamPayload(partial(iter, [data]))):
-            again = whole(ALL["chunked"].dress(payload, {}, peeled.residue))
-            assert whole(ALL["chunked"].peel(BytesPayload(again)).payload) == b"y" * size
-    longer = whole(ALL["chunked"].dress(BytesPayload(b"y" * 250), {}, peeled.residue))
-    fresh = whole(ALL["chunked"].dress(BytesPayload(b"y" * 250), {}))
+            again = whole(ALL["chunked"].wrap(payload, residue=unwrapped.residue))
+            assert whole(ALL["chunked"].unwrap(BytesPayload(again)).payload) == b"y" * size
+    longer = whole(ALL["chunked"].wrap(BytesPayload(b"y" * 250), residue=unwrapped.residue))
+    fresh = whole(ALL["chunked"].wrap(BytesPayload(b"y" * 250)))
     assert len(longer) == len(fresh), "cut by the recipe's size: 100, 100, 50"
+
+
+def test_a_choice_fills_the_bytes_that_it_is_framed_in() -> None:
+    chosen = layout(
+        {"type": "u8", "name": "kind"},
+        {"type": "choice", "name": "it", "by": "kind", "of": {"1": "u16"}, "length": "u8"},
+        {"type": "u8", "name": "end"},
+    )
+    assert chosen.read_whole(b"\x01\x02\x07\0\x05") == {"kind": 1, "it": 7, "end": 5}
+    for raw in (b"\x01\x03\x07\0\0", b"\x01\x01\x07\x05"):  # with the last, too, it would fit
+        with pytest.raises(DamagedError):
+            chosen.read_whole(raw)
 
 
 def test_gaps_between_parts_are_empty() -> None:
@@ -212,7 +250,7 @@ def test_a_tars_times_are_those_of_its_files(tmp_path: Path) -> None:
         info = tarfile.TarInfo("a")
         info.mtime = 1_700_000_000
         made.addfile(info)
-    box = make_box("it", tagged(ArchiveSpec, "tar")(file="all.tar"), {})
+    box = make_box(tagged(ArchiveSpec, "tar")(file="all.tar"), {})
     (entry,) = box.read(FolderFiles(tmp_path), lambda _: True).entries
     assert entry.stamp == 1_700_000_000 * 10**9
 
@@ -220,7 +258,7 @@ def test_a_tars_times_are_those_of_its_files(tmp_path: Path) -> None:
 @pytest.mark.parametrize(("type_", "value"), [("hex", "ab" * 8), ("digits", "5" * 3)])
 def test_an_identity_that_is_made_has_the_fields_own_letters(type_: str, value: str) -> None:
     field: Any = convert({"type": type_, "length": len(value)}, FieldSpec)
-    made = _made(field, lambda count: b"\xab" * count)
+    made = field.made(lambda count: b"\xab" * count)
     assert len(made) == len(value)
     assert type_ == "digits" or made == value
 
@@ -292,3 +330,118 @@ def test_an_edit_between_reading_and_carrying_is_seen(
     with pytest.raises(FerryError, match="changed while"):
         ferry.carry_out(plan)
     assert state(den.tern) == before
+
+
+def test_what_the_locker_had_begun_goes_at_the_next_start(den: Den) -> None:
+    den.cferry("backup", "saltglass/depot")
+    left = [
+        den.home / "locker" / "objects" / ".new-0a0b",
+        den.home / "locker" / "snapshots" / ".a.part",
+    ]
+    for path in left:
+        path.write_bytes(b"half")
+    den.cferry("log")
+    assert not [path for path in left if path.exists()]
+
+
+@pytest.mark.parametrize(("depth", "read"), [(3, True), (4, False)])
+def test_how_deep_archives_may_lie_in_each_other(tmp_path: Path, depth: int, read: bool) -> None:
+    data = b"x"
+    for name in ("deep.sav", *["inner.zip"] * depth):
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w") as archive:
+            archive.writestr(name, data)
+        data = out.getvalue()
+    (tmp_path / "all.zip").write_bytes(data)
+    box = make_box(tagged(ArchiveSpec, "zip")(file="all.zip", nested=True), {})
+    if read:
+        (entry,) = box.read(FolderFiles(tmp_path), lambda _: True).entries
+        assert whole(entry.payload) == b"x"
+    else:
+        with pytest.raises(DamagedError, match="nested more than"):
+            box.read(FolderFiles(tmp_path), lambda _: True)
+
+
+def test_a_table_whose_rows_have_no_numbers(tmp_path: Path) -> None:
+    with closing(sqlite3.connect(tmp_path / "all.db")) as book, book:
+        book.execute("CREATE TABLE saves (name TEXT PRIMARY KEY, data BLOB) WITHOUT ROWID")
+        book.executemany("INSERT INTO saves VALUES (?, ?)", [("one", b"1" * 9), ("two", b"")])
+    spec = tagged(TableSpec, "sqlite")(file="all.db", table="saves", name="name", data="data")
+    found = make_box(spec, {}).read(FolderFiles(tmp_path), lambda _: True).entries
+    assert {one.name: whole(one.payload) for one in found} == {"one": b"1" * 9, "two": b""}
+
+
+def test_a_check_by_sqlite_comes_to_an_end(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(databases, "_STEPS", 1)
+    monkeypatch.setattr(databases, "_MOST_TURNS", 3)
+    with closing(sqlite3.connect(tmp_path / "all.db")) as book, book:
+        book.execute("CREATE TABLE saves AS SELECT 1 AS day")
+    with pytest.raises(UnsupportedError, match="takes too long"):
+        verify("sqlite", FolderFiles(tmp_path).payload("all.db"))
+
+
+def test_an_empty_folder_stays_empty_until_all_is_there(tmp_path: Path) -> None:
+    (tmp_path / "out").mkdir()
+    with new_folder(tmp_path / "out") as part:
+        (part / "piece").write_bytes(b"half")
+        assert not list((tmp_path / "out").iterdir())
+    assert [path.name for path in (tmp_path / "out").iterdir()] == ["piece"]
+
+
+def test_every_place_that_is_staged_in_is_written_down_once(den: Den, tmp_path: Path) -> None:
+    journal = Keeps(tmp_path).journal
+    entry = Entry("20260101-000000-abcdef", "crossing 1", 1, "proved", "put back", "/a", "/a", 0)
+    for place, stamp in (("/a", 1), ("/b", 2), ("/a", 3), ("/b", 4)):
+        entry = journal.staging_at(entry, place, stamp)
+    assert entry.stages == (("/a", 1), ("/b", 2))
+    assert journal.read(entry.id) == entry
+
+
+def test_a_snapshot_is_read_as_far_as_one_goes_into_it(den: Den) -> None:
+    den.cferry("backup", "saltglass/depot")
+    locker = Keeps(den.home).locker
+    files = SnapshotFiles(locker, locker.snapshot(locker.snapshots.idents()[0]), fold=False)
+    every = [info.path for info in files.walk(lambda _: True)]
+    people = {path for path in every if "/people/" in path}
+    assert people
+    found = {info.path for info in files.walk(lambda folder: not folder.endswith("/people"))}
+    assert found == set(every) - people
+
+
+def test_a_name_below_what_is_a_file_is_another_folders() -> None:
+    assert safe_name("a/b/c", {"a"}) == "a~2/b/c"
+
+
+def test_a_part_of_a_name_that_nothing_gives_is_left_out(den: Den, tmp_path: Path) -> None:
+    den.recipe("bin", bins(here="{slot}.bin", there="{slot}<-{tag}>.bin").replace(
+        '[editions.there]', '[editions.there]\nfields.tag = { type = "text" }'
+    ))  # fmt: skip
+    for name in ("here", "there"):
+        (tmp_path / name).mkdir()
+    (tmp_path / "here" / "1.bin").write_bytes(b"day 3")
+    den.cferry(
+        "cross", f"bin/here@{tmp_path / 'here'}:1", f"bin/there@{tmp_path / 'there'}:2", "--yes"
+    )
+    assert [path.name for path in (tmp_path / "there").iterdir()] == ["2.bin"]
+
+
+def test_what_a_tidying_does_not_bring_to_the_front_is_put_back(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The game writes one more generation, just as the one in front goes."""
+    monkeypatch.setenv("CFERRY_HOME", str(den.home))
+    lay_moth_lantern(den.top)
+    ferry = open_ferry(den.top)
+    store = hidden(ferry)
+    opened, found = ferry.hidden("moth-lantern/anniversary")
+    folder = Path(opened.berth.root)
+
+    def meddle(step: str, done: int, total: int | None) -> None:
+        if step == "replacing":
+            for path in folder.glob("lantern-1.3.*"):
+                shutil.copy(path, path.with_name(path.name.replace("1.3", "1.4")))
+
+    assert store
+    with pytest.raises(NotProvenError, match="does not come to the front"):
+        ferry.tidy(opened, found, meddle)
+    assert len(list(folder.glob("lantern-1.3.*"))) == 2

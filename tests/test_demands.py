@@ -1,4 +1,4 @@
-"""What targets of other games ask for: owners, slips, generations, systems, add-ons, hosts."""
+"""What targets of other games ask for: owners, sidecars, generations, systems, add-ons, hosts."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from clever_ferry.layers import compile_layers
+from clever_ferry.layers import Known, compile_layers
 from clever_ferry.layers.spec import PathsSpec
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
@@ -127,20 +127,25 @@ def test_a_handhelds_slip_is_made_and_held_against_the_tale(moth: Den) -> None:
     assert "ML2.SLP, the slip that describes the tale" in plan
     assert loads(moth, "moth-lantern", "finch", "2").startswith("By candle, Dusk, page 7")
     game(moth, "moth-lantern", "finch", "play", "--slot", "2", "--days", "2")
+    tales = moth.cferry("pairs", "moth-lantern/classic", "moth-lantern/finch", "--json").data[
+        "pairs"
+    ]
+    labels = {one["label"] for pair in tales for one in pair["files"] if one["first"] is None}
+    assert "the device's slip, which describes the tale" in labels
     moth.cferry("cross", "moth-lantern/finch:2", "moth-lantern/classic:3", "--yes", "--replace")
     assert loads(moth, "moth-lantern", "classic", "3").startswith("By candle, The Moth, page 13")
     for there, *pair in (("second", "classic", "finch"), ("first", "finch", "classic")):
         paired = moth.cferry("pairs", *(f"moth-lantern/{one}" for one in pair), "--json").data
         would = [one[f"would_{there}"] for saves in paired["pairs"] for one in saves["files"]]
         assert "ML1.SLP" in would
-    slip = bytearray((finch / "ML2.SLP").read_bytes())
-    assert slip[18:27] == b"FINCH-2.7"
-    slip[16] ^= 1
-    (finch / "ML2.SLP").write_bytes(slip)
+    sidecar = bytearray((finch / "ML2.SLP").read_bytes())
+    assert sidecar[18:27] == b"FINCH-2.7"
+    sidecar[16] ^= 1
+    (finch / "ML2.SLP").write_bytes(sidecar)
     assert "belongs to another page" in moth.cferry("check", "moth-lantern/finch:2", code=5).out
-    slip[16] ^= 1
-    slip[12] ^= 1
-    (finch / "ML2.SLP").write_bytes(slip)
+    sidecar[16] ^= 1
+    sidecar[12] ^= 1
+    (finch / "ML2.SLP").write_bytes(sidecar)
     assert "it says" in moth.cferry("check", "moth-lantern/finch:2", code=5).out
     (finch / "ML2.SLP").unlink()
     assert "its slip is missing" in moth.cferry("slots", "moth-lantern/finch").out
@@ -687,18 +692,19 @@ PARTS = st.text(st.characters(codec="utf-8", exclude_characters='\\/:*?"<>|@\r\n
 def test_paths_in_known_folders_go_round_between_systems(parts: list[str], holds: str) -> None:
     spec = convert({"kind": "paths", "holds": holds, "at": ["/a/b"]}, PathsSpec)
     chain = compile_layers({"it": (spec,)}, {})["it"]
-    windows = {"folder:documents": r"C:\Users\Wren\Documents", "folder:home": r"C:\Users\Wren"}
-    linux = {"folder:documents": "/home/isa/Documents", "folder:home": "/home/isa"}
+    home = r"C:\Users\Wren"
+    windows = Known(folders={"home": home, "documents": rf"{home}\Documents"})
+    linux = Known(folders={"home": "/home/isa", "documents": "/home/isa/Documents"})
 
     def text(path: str) -> bytes:
         inner = json.dumps({"a": {"b": path}}, ensure_ascii=False)
         return (inner if holds == "json" else f"[a]\nb = {path}\n").encode()
 
-    def carried(raw: bytes, start: dict[str, str], goal: dict[str, str]) -> bytes:
-        peeled = chain.peel(BytesPayload(raw), start)
-        same = chain.dress(peeled.payload, start, peeled.residue)
+    def carried(raw: bytes, start: Known, goal: Known) -> bytes:
+        unwrapped = chain.unwrap(BytesPayload(raw), start)
+        same = chain.wrap(unwrapped.payload, start, unwrapped.residue)
         assert read_all(same, limit=1 << 16, what="it") == raw
-        return read_all(chain.dress(peeled.payload, goal), limit=1 << 16, what="it")
+        return read_all(chain.wrap(unwrapped.payload, goal), limit=1 << 16, what="it")
 
     here = text("C:\\Users\\wren\\documents\\" + "\\".join(parts))
     there = text("/home/isa/Documents/" + "/".join(parts))

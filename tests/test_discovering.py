@@ -16,7 +16,7 @@ import pytest
 from clever_ferry.api import Ferry
 from clever_ferry.finding.computers import described_computer
 from clever_ferry.keeping.keeps import Keeps
-from clever_ferry.moving import files
+from clever_ferry.moving import local
 from clever_ferry.recipes import Recipes
 from clever_ferry_demo.saltglass.pieces import make_world, play_on
 from clever_ferry_demo.world import lay_loft, store_at
@@ -226,7 +226,7 @@ def test_folders_that_cannot_be_read_are_named(
             raise PermissionError(13, "denied", closed)
         return real_open(path, flags, mode, dir_fd=dir_fd)
 
-    monkeypatch.setattr(files, "_HANDLES", handles)
+    monkeypatch.setattr(local, "_HANDLES", handles)
     monkeypatch.setattr(os, "scandir", scandir)
     monkeypatch.setattr(os, "open", open_folder)
     ferry = Ferry(described_computer(den.top), Recipes(None), Keeps(den.home))

@@ -12,13 +12,15 @@ from typing import Any, get_args
 
 import pytest
 
-from clever_ferry.layers import LayerSpec, compile_layers
+from clever_ferry.documents.spec import FormSpec
+from clever_ferry.layers import Known, LayerSpec, compile_layers
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
 from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry.recipes.models import EditionInfo, FactInfo, PieceInfo
 from clever_ferry_demo.invented import Crown
+from clever_ferry_demo.world import lay_finch
 from tests.conftest import Den
 
 CODE = Path(__file__).parents[1] / "src"
@@ -48,6 +50,21 @@ def test_examples_in_the_code(path: Path) -> None:
     failed, tried = doctest.testmod(importlib.import_module(name))
     assert tried
     assert not failed
+
+
+def test_the_page_for_scripts(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    import clever_ferry.api as api
+
+    lay_finch(den.top)
+    monkeypatch.chdir(den.top.parent)
+    monkeypatch.setenv("CFERRY_HOME", str(den.home))
+    failed, tried = doctest.testfile(str(DOCS / "api.md"), module_relative=False, encoding="utf-8")
+    assert (failed, tried > 15) == (0, True)
+    told = set(re.findall(r"\b(\w+)\b", (DOCS / "api.md").read_text("utf-8")))
+    methods = {name for name in vars(api.Ferry) if not name.startswith("_")}
+    assert methods - told <= {"berth", "game_and_edition", "give_up", "destination_for", "recover"}
+    for name in api.__all__:
+        assert getattr(api, name).__doc__
 
 
 def tables() -> dict[str, Any]:
@@ -87,15 +104,17 @@ def test_every_kind_of_layer_has_an_example_that_works() -> None:
     )
     specs = convert(shown["layers"], dict[str, list[LayerSpec]])
     assert {step.kind for steps in specs.values() for step in steps} == kinds_of(LayerSpec)
-    given = {"key": "00" * 16, "account": "100200300", "world": "00" * 8}
+    forms = convert(shown["forms"], dict[str, FormSpec])
+    assert {one.kind for one in forms.values()} == kinds_of(FormSpec)
+    known = Known({"account": "100200300", "world": "00" * 8}, {"key": "00" * 16})
     for name, chain in compile_layers(specs, layouts).items():
-        said: dict[str, Mapping[str, Any]] = {"front": {"tag": "OTTX", "version": 3}}
+        headers: dict[str, Mapping[str, Any]] = {"front": {"tag": "OTTX", "version": 3}}
         inside = b'{"owner": "@account"}' if name == "owned" else b"day 31\n"
         if name.startswith("at-"):  # what stands before the mark must come from somewhere
-            said = {**chain.peel(BytesPayload(b"map 4 DATE\x03day 1\n")).said}
-        dressed = chain.dress(BytesPayload(inside), given, said=said)
-        peeled = chain.peel(dressed, given).payload
-        assert read_all(peeled, limit=100, what=name) == inside, name
+            headers = {**chain.unwrap(BytesPayload(b"map 4 DATE\x03day 1\n")).headers}
+        wrapped = chain.wrap(BytesPayload(inside), known, headers=headers)
+        unwrapped = chain.unwrap(wrapped, known).payload
+        assert read_all(unwrapped, limit=100, what=name) == inside, name
 
 
 def test_every_type_of_field_has_an_example_that_works() -> None:
@@ -141,9 +160,9 @@ def test_the_first_recipe_step_by_step(den: Den, tmp_path: Path) -> None:
     den.recipe("kingfisher-crown", f"{packed}\n{layers}")
     unbox = ("unbox", folder / "made" / "crown_01.kfc", "--as", "kingfisher-crown:twice")
     told = den.cferry(*unbox, "-o", tmp_path / "apart", code=5)
-    said = re.search(r"\*(The header says .*?)\*", (DOCS / "first-recipe.md").read_text("utf-8"))
-    assert said
-    assert said[1] in told.out
+    headers = re.search(r"\*(The header says .*?)\*", (DOCS / "first-recipe.md").read_text("utf-8"))
+    assert headers
+    assert headers[1] in told.out
     twice = re.sub(r"twice = .*\n", "", layers)
     den.recipe("kingfisher-crown", packed + "\n" + twice.replace("[layers]", "[layers]\n" + steps))
     done = den.cferry("recipe", "check", file, "--try", folder)
@@ -158,7 +177,9 @@ def test_the_first_recipe_step_by_step(den: Den, tmp_path: Path) -> None:
     assert (folder / "plain" / "9.world").read_bytes() == world
 
 
-@pytest.mark.parametrize("name", ["README.md", "docs/first-recipe.md", "docs/recipes.md"])
+@pytest.mark.parametrize(
+    "name", ["README.md", "docs/first-recipe.md", "docs/recipes.md", "docs/api.md"]
+)
 def test_links_lead_somewhere(name: str) -> None:
     path = DOCS.parent / name
     for link in re.findall(r"\]\(([^)#]+)\)", path.read_text("utf-8")):

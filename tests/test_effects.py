@@ -17,13 +17,14 @@ from msgspec import ValidationError
 
 from clever_ferry.cargo import digest_of
 from clever_ferry.crossing.planning import make_plan
+from clever_ferry.crossing.rules import RULES
 from clever_ferry.errors import FerryError, RecipeError
 from clever_ferry.finding import Berth, described_computer, find_berths, open_berth
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.harbours import harbour_at
 from clever_ferry.finding.searching import at_place
 from clever_ferry.layers import LayerSpec
-from clever_ferry.layers.judging import layer_faults
+from clever_ferry.layers.compiling import layer_faults
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.layouts.judging import layout_faults
 from clever_ferry.model import convert
@@ -100,14 +101,14 @@ def behaviour(game: Game, place: Place) -> list[Any]:
             [(berth.info, [one.text for one in berth.archives]) for berth in edition.berths],
             [mark.info for mark in edition.marks], [one.info for one in edition.clouds],
             [one.text for one in (*edition.never, *edition.rebuilt)],
-            [(f.old, f.told, f.needed, f.shared, f.wrapping, [p.text for p in f.patterns])
+            [(f.old, f.looks, f.needed, f.shared, f.wrapping, [p.text for p in f.patterns])
              for f in edition.files],
             edition.packs.info if edition.packs else None,
         ])  # fmt: skip
     opened = [open_berth(berth) for berth in place.berths(game)]
     for one in opened:
         berth = one.berth
-        examiner = Examiner(berth.edition, one.contents, berth.fields, berth.files, berth.places)
+        examiner = Examiner(berth.edition, one.contents, one.known, berth.files)
         found += [berth.fields, one.listing.unread, one.listing.problems, one.contents.bound]
         found += [
             [s.slot, s.fields, [(f, f.text) for f in s.facts], s.problems, s.notes, s.packs]
@@ -116,7 +117,7 @@ def behaviour(game: Game, place: Place) -> list[Any]:
         for save in one.listing.saves:
             told = examiner.examine(save)
             found.append([(p.level, p.by, p.faults) for p in told.pieces])
-            found.append([(p.entry, p.bound, sorted(p.said)) for p in save.pieces])
+            found.append([(p.entry, p.bound, sorted(p.headers)) for p in save.pieces])
         found.append(_damaged(one))
     for one in opened:
         for other in opened:
@@ -135,8 +136,8 @@ def _damaged(one: OpenBerth) -> list[str]:
         raw = read_all(piece.wrapped, limit=1 << 30, what="it")
         for at in _places(raw):
             try:
-                peeled = file.chain.peel(BytesPayload(_flipped(raw, at)), one.berth.places)
-                found.append(digest_of(peeled.payload) + str(sorted(peeled.bound.items())))
+                unwrapped = file.chain.unwrap(BytesPayload(_flipped(raw, at)), one.known)
+                found.append(digest_of(unwrapped.payload) + str(sorted(unwrapped.bound.items())))
             except FerryError as error:
                 found.append(error.what)
     for path in one.contents.own:
@@ -180,20 +181,22 @@ class Wrong:
 
 def _laid(one: Any, other: Any) -> Any:
     try:
-        plan = make_plan(one, other, chosen=None, slots="free", given={}, packs_ok=True,
-                         sharing={piece.role for piece in one.listing.shared},
-                         host_ok=True, newer_ok=True)  # fmt: skip
-        puts = [(item.put.name, digest_of(item.put.payload)) for item in plan.laid]
+        plan = make_plan(
+            one, other, chosen=None, slots="free", given={},
+            sharing={piece.role for piece in one.listing.shared},
+            waived=[rule.waiver for rule in RULES if rule.waiver],
+        )  # fmt: skip
+        puts = [(item.put.name, digest_of(item.put.payload)) for item in plan.encoded]
         boxed = []
         if other.berth.edition.box_title is not None:
             from clever_ferry.boxes import Making
 
             making = Making(10**18, lambda count: bytes(range(count)))
             out = other.berth.edition.box.write(
-                other.contents, [item.put for item in plan.laid], [], making
+                other.contents, [item.put for item in plan.encoded], [], making
             )
             boxed = [(o.path, digest_of(o.payload) if o.payload else None) for o in out]
-        said = [item.piece.said.get("paths") for item in plan.laid]
+        said = [item.piece.headers.get("paths") for item in plan.encoded]
         return [
             puts,
             said,

@@ -17,11 +17,12 @@ import pytest
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.crossing.guarding import await_quiet
 from clever_ferry.crossing.restoring import Restoring
-from clever_ferry.errors import HalfDoneError, NotMadeError, PutBackError, RefusedError
+from clever_ferry.errors import FerryError, HalfDoneError, NotMadeError, PutBackError, RefusedError
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.verifying import verify
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.local import LOCAL, LocalShore
 from clever_ferry_demo.world import DEPOT_ACCOUNT
 from tests.conftest import Den, run_module, state
 
@@ -99,11 +100,17 @@ def test_files_that_still_change_are_waited_for_and_then_refused(tmp_path: Path)
     now, slept = time.time_ns(), []
     clock = [now]
 
+    class Clocked(LocalShore):
+        def now(self) -> int:
+            return clock[0]
+
+    files = FolderFiles(tmp_path, shore=Clocked())
+
     def sleep(seconds: float) -> None:
         slept.append(seconds)
         clock[0] += int(seconds * 1e9)
 
-    await_quiet(FolderFiles(tmp_path), ["a"], {}, clock=lambda: clock[0], sleep=sleep)
+    await_quiet(files, ["a"], {}, sleep=sleep)
     assert 1.5 < sum(slept) < 2.5
 
     def busy(seconds: float) -> None:
@@ -112,9 +119,9 @@ def test_files_that_still_change_are_waited_for_and_then_refused(tmp_path: Path)
 
     busy(0)
     with pytest.raises(RefusedError, match="written just now"):
-        await_quiet(FolderFiles(tmp_path), ["a"], {}, clock=lambda: clock[0], sleep=busy)
-    stamp = (tmp_path / "a").stat().st_mtime_ns
-    await_quiet(FolderFiles(tmp_path), ["a"], {"a": stamp}, clock=lambda: stamp, sleep=busy)
+        await_quiet(files, ["a"], {}, sleep=busy)
+    clock[0] = stamp = (tmp_path / "a").stat().st_mtime_ns
+    await_quiet(files, ["a"], {"a": stamp}, sleep=busy)
 
 
 def test_a_cloud_sync_is_recognised_and_its_answer_shown(den: Den) -> None:
@@ -152,7 +159,7 @@ def test_a_disk_without_room_is_told_before_the_first_byte(
 ) -> None:
     ferry = ferry_for(den, monkeypatch)
     plan, before = ferry.plan("saltglass/tern:2", "saltglass/depot:1"), state(den.top)
-    monkeypatch.setattr(disk, "free_bytes", lambda path: 20_000)
+    monkeypatch.setattr(LOCAL, "free_bytes", lambda path: 20_000)
     with pytest.raises(RefusedError, match="not enough room") as refused:
         ferry.carry_out(plan)
     assert re.search(
@@ -197,7 +204,7 @@ def test_a_target_disk_that_really_fills_up(
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
     with pytest.raises(RefusedError, match="not enough room"):  # 16 MiB are to stay free
         ferry.carry_out(plan)
-    monkeypatch.setattr(disk, "free_bytes", lambda path: 1 << 40)  # as if nobody had reckoned
+    monkeypatch.setattr(LOCAL, "free_bytes", lambda path: 1 << 40)  # as if nobody had computed
     if leave < 100_000:
         with pytest.raises(PutBackError, match="no space left"):
             ferry.carry_out(plan)
@@ -215,7 +222,7 @@ def test_a_locker_disk_that_really_fills_up(
     fill(small_disk, 40_000)
     monkeypatch.setenv("CFERRY_LOCKER", str(small_disk / "locker"))
     ferry = ferry_for(den, monkeypatch)
-    monkeypatch.setattr(disk, "free_bytes", lambda path: 1 << 40)
+    monkeypatch.setattr(LOCAL, "free_bytes", lambda path: 1 << 40)
     before = state(den.top)
     with pytest.raises(NotMadeError):
         ferry.backup("saltglass")
@@ -238,14 +245,14 @@ def test_a_target_over_two_file_systems(
         before = state(den.depot)
         ferry = ferry_for(den, monkeypatch)
         seen: set[Path] = set()
-        real = disk.rename
+        real = LOCAL.rename
 
         def watched(old: Path, new: Path) -> None:
             if old.parent.name.startswith(".cferry-"):
                 seen.add(old.parent.parent)
             real(old, new)
 
-        monkeypatch.setattr(disk, "rename", watched)
+        monkeypatch.setattr(LOCAL, "rename", watched)
         ferry.carry_out(ferry.plan("saltglass/tern:2", "saltglass/depot:1"))
         assert seen == {den.depot, people}
         assert den.loads("depot", 1).startswith("Saltmarsh, day 31")
@@ -269,7 +276,7 @@ def test_large_files_that_fail_while_others_are_written(
         if count == nth:
             raise OSError(5, "Input/output error", str(path))
 
-    monkeypatch.setattr(disk, "sync", failing)
+    monkeypatch.setattr(LOCAL, "sync", failing)
     monkeypatch.setattr(disk.Writer, "sync", lambda self: failing(self.path))
     with pytest.raises(PutBackError, match="input/output error"):
         ferry.carry_out(ferry.plan("saltglass/depot:1,3", "saltglass/tern:1,2"))
@@ -325,7 +332,8 @@ import os, sys, time
 from pathlib import Path
 from clever_ferry.api import open_ferry
 ferry = open_ferry(Path(os.environ["CFERRY_COMPUTER"]))
-with ferry.keeps.lock(Path(sys.argv[1]), "carrying saltglass/tern to saltglass/depot"):
+folder = ferry.keeps.shores.folder(sys.argv[1])
+with ferry.keeps.lock(folder, "carrying saltglass/tern to saltglass/depot"):
     print(flush=True)
     time.sleep(60)
 """
@@ -350,7 +358,7 @@ def test_a_change_that_could_not_be_taken_back_bars_the_berth(
 ) -> None:
     ferry = ferry_for(den, monkeypatch)
     before, failing = state(den.depot), [True]
-    real = disk.rename
+    real = LOCAL.rename
 
     def rename(old: Path, new: Path) -> None:
         if failing[0] and new.name == "world.sgw":
@@ -362,8 +370,8 @@ def test_a_change_that_could_not_be_taken_back_bars_the_berth(
             raise OSError(5, "Input/output error", str(path))
         os.utime(path, ns=(stamp, stamp))
 
-    monkeypatch.setattr(disk, "rename", rename)
-    monkeypatch.setattr(disk, "set_times", set_times)
+    monkeypatch.setattr(LOCAL, "rename", rename)
+    monkeypatch.setattr(LOCAL, "set_times", set_times)
     with pytest.raises(HalfDoneError, match="could not be put back yet"):
         ferry.carry_out(ferry.plan("saltglass/tern:2", "saltglass/depot:1"))
     with pytest.raises(RefusedError, match="cut short"):
@@ -374,17 +382,20 @@ def test_a_change_that_could_not_be_taken_back_bars_the_berth(
     assert state(den.depot) == before
 
 
-def test_an_unplugged_drive_is_waited_for(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("when", ["backing up", "replacing", "proving"])
+def test_an_unplugged_drive_is_waited_for(
+    den: Den, monkeypatch: pytest.MonkeyPatch, when: str
+) -> None:
     ferry = ferry_for(den, monkeypatch)
     before = state(den.depot)
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
     away = den.top.with_name("away")
 
     def unplug(step: str, done: int, total: int | None) -> None:
-        if step == "proving":
+        if step == when and den.top.exists():
             den.top.rename(away)
 
-    with pytest.raises(HalfDoneError):
+    with pytest.raises(HalfDoneError if when != "backing up" else FerryError):
         ferry.carry_out(plan, unplug)
     trouble = ferry.recover()[0].trouble
     assert "plug that in" in trouble
@@ -392,6 +403,7 @@ def test_an_unplugged_drive_is_waited_for(den: Den, monkeypatch: pytest.MonkeyPa
     away.rename(den.top)
     assert not ferry.recover()[0].trouble
     assert state(den.depot) == before
+    ferry.carry_out(ferry.plan("saltglass/tern:2", "saltglass/depot:1"))
 
 
 def test_a_target_that_changed_since_an_undo_or_a_restore_was_shown(
@@ -418,7 +430,7 @@ def test_staging_of_another_ferry_is_left_alone(
 ) -> None:
     other, make, ferry = (
         den.depot / ".cferry-9-abcdef",
-        disk.make_folder,
+        LOCAL.make_folder,
         ferry_for(den, monkeypatch),
     )
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
@@ -429,7 +441,7 @@ def test_staging_of_another_ferry_is_left_alone(
         make(path)
 
     if between:
-        monkeypatch.setattr(disk, "make_folder", at_once)
+        monkeypatch.setattr(LOCAL, "make_folder", at_once)
     else:
         make(other)
     before = {path: data[0] for path, data in state(den.depot).items()}
@@ -443,7 +455,7 @@ def test_staging_of_another_ferry_is_left_alone(
 def test_a_folders_time_comes_back_with_the_staging_that_could_not_be_swept(
     den: Den, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    before, remove, ferry = state(den.depot), disk.remove_folder, ferry_for(den, monkeypatch)
+    before, remove, ferry = state(den.depot), LOCAL.remove_folder, ferry_for(den, monkeypatch)
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
 
     def failing(path: Path) -> None:
@@ -453,10 +465,10 @@ def test_a_folders_time_comes_back_with_the_staging_that_could_not_be_swept(
         if step == "staging" or done:
             raise KeyboardInterrupt
 
-    monkeypatch.setattr(disk, "remove_folder", failing)
+    monkeypatch.setattr(LOCAL, "remove_folder", failing)
     with pytest.raises(KeyboardInterrupt):
         ferry.carry_out(plan, stopped)
     assert state(den.depot) != before
-    monkeypatch.setattr(disk, "remove_folder", remove)
+    monkeypatch.setattr(LOCAL, "remove_folder", remove)
     assert "cut short" in den.cferry("log").err
     assert state(den.depot) == before

@@ -14,8 +14,8 @@ from pathlib import Path
 import pytest
 
 from clever_ferry.boxes import Making, Put
+from clever_ferry.documents.document import values_in
 from clever_ferry.errors import DamagedError, FerryError, RecipeError, RefusedError
-from clever_ferry.forms.xml_text import read_xml
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import System, refuse_forbidden, safe_name
 from clever_ferry.moving.replacing import Replacement
@@ -114,7 +114,7 @@ def test_zips_nested_without_end(den: Den, tmp_path: Path) -> None:
     from clever_ferry.model import tagged
 
     (tmp_path / "deep.zip").write_bytes(data)
-    box = make_box("deep", tagged(ArchiveSpec, "zip")(file="deep.zip", nested=True), {})
+    box = make_box(tagged(ArchiveSpec, "zip")(file="deep.zip", nested=True), {})
     with pytest.raises(DamagedError, match="nested more than"):
         box.read(FolderFiles(tmp_path), lambda _: True)
 
@@ -144,7 +144,7 @@ def test_a_database_that_computes_for_ever(den: Den, tmp_path: Path) -> None:
     book.close()
     spec = TableSpec(file="a.db", table="saves", name="name", data="data")
     with pytest.raises(DamagedError, match="no plain table"):
-        make_box("x", spec, {}).read(FolderFiles(tmp_path), lambda _: True)
+        make_box(spec, {}).read(FolderFiles(tmp_path), lambda _: True)
     book = sqlite3.connect(tmp_path / "b.db")
     book.executescript(
         "CREATE TABLE saves(name, data);"
@@ -152,7 +152,7 @@ def test_a_database_that_computes_for_ever(den: Den, tmp_path: Path) -> None:
         "(WITH RECURSIVE c(x) AS (SELECT 1 UNION ALL SELECT x+1 FROM c) SELECT x FROM c); END"
     )
     book.close()
-    box = make_box("x", replace(spec, file="b.db"), {})
+    box = make_box(replace(spec, file="b.db"), {})
     contents = box.read(FolderFiles(tmp_path), lambda _: True)
     with pytest.raises(DamagedError, match="can't be written"):
         list(box.write(contents, [Put("a", BytesPayload(b"a"), 0)], [], Making(0, os.urandom)))
@@ -172,7 +172,7 @@ def test_a_database_that_computes_for_ever(den: Den, tmp_path: Path) -> None:
 )
 def test_xml_that_harms_or_is_none(text: bytes) -> None:
     with pytest.raises(DamagedError):
-        read_xml(text, "the file")
+        values_in("xml", BytesPayload(text), [])
 
 
 def test_facts_from_xml(den: Den) -> None:

@@ -24,30 +24,36 @@ MAY = {
     "moving": "errors payload zips tree cargo",
     "keeping": "errors payload tree cargo moving",
     "naming": "errors model",
-    "layouts": "errors model wording naming",
-    "layers": "errors model wording payload certainty naming layouts",
-    "forms": "errors model payload certainty zips layers",
-    "boxes": "errors model wording payload certainty zips tree moving.zip_times naming layouts "
-             "forms.databases",
+    "documents": "errors model payload",
+    "layouts": "errors model wording naming documents",
+    "layers": "errors model wording payload certainty documents naming layouts",
+    "forms": "errors model payload certainty zips documents layers",
+    "boxes": "errors model wording payload certainty zips tree moving.zip_times documents naming "
+             "layouts forms.databases",
     "recipes": "errors model wording payload certainty tree cargo moving.disk moving.names "
-               "naming layouts layers forms boxes",
+               "documents naming layouts layers forms boxes",
     "finding": "errors model payload tree cargo moving keeping.readings keeping.snapshots "
-               "naming layers.paths boxes recipes",
+               "naming layers.known boxes recipes",
     "unboxing": "errors model payload zips tree cargo moving.disk moving.files moving.names "
-                "moving.outputs layers forms boxes recipes",
+                "moving.outputs documents layers forms boxes recipes",
     "proving": "errors cargo naming boxes recipes finding",
-    "crossing": "errors payload tree cargo moving keeping naming layers.places forms.databases "
+    "crossing": "errors payload tree cargo moving keeping documents naming forms.databases "
                 "boxes recipes finding proving",
-    "backups": "errors moving.presence keeping recipes finding crossing",
-    "checking": "errors cargo recipes finding crossing.demands",
+    "backups": "errors keeping recipes finding crossing",
+    "checking": "errors cargo recipes finding crossing.rules",
     "handovers": "errors payload tree cargo moving.parcels recipes finding crossing",
     "harbours": "errors tree moving.files moving.names moving.presence keeping recipes finding",
-    "looking": "errors tree cargo moving.changes moving.files recipes finding unboxing harbours",
-    "api": "errors cargo moving.changes keeping.keeps keeping.logbook recipes finding proving "
-           "crossing backups checking handovers harbours looking",
-    "cli": "errors model visible certainty tree cargo moving.changes moving.known_folders "
+    "looking": "errors tree cargo moving.files recipes finding unboxing harbours",
+    "places": "errors recipes finding harbours",
+    "results": "errors recipes finding unboxing proving crossing",
+    "ferry": "errors cargo keeping.keeps keeping.logbook boxes recipes finding "
+             "unboxing proving crossing backups checking handovers harbours looking places results",
+    "api": "errors cargo keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
+           "recipes.telling finding.berths unboxing proving crossing backups checking handovers "
+           "looking results ferry",
+    "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
-           "boxes recipes finding unboxing proving crossing handovers api",
+           "recipes finding unboxing.taking_apart proving crossing handovers looking ferry",
     "__main__": "cli",
 }  # fmt: skip
 """Which rooms each room may use: all of a room, or those of its modules that are named."""

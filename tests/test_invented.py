@@ -13,7 +13,8 @@ from typing import Any
 
 import pytest
 
-from clever_ferry.layouts import LayoutSpec, compile_layouts, point
+from clever_ferry.documents.places import value_at
+from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
 from clever_ferry_demo.invented import FORMATS, Moth
 from tests.conftest import Den
@@ -314,9 +315,9 @@ def test_a_value_in_the_tree_is_read_and_edited(tmp_path: Path) -> None:
     raw = (tmp_path / "3.mlp").read_bytes()
     value, end = front.read(raw)
     path = "/leaves/0/value/branch/leaves/0/value/owner"
-    assert point(value, path) == Moth.OWNER
-    assert point(value, "/leaves/0/value/branch/leaves/1/value/number") == -3
-    assert point(value, "/leaves/1/value/raw") == b"\1\2\3"
+    assert value_at(value, path) == Moth.OWNER
+    assert value_at(value, "/leaves/0/value/branch/leaves/1/value/number") == -3
+    assert value_at(value, "/leaves/1/value/raw") == b"\1\2\3"
     other = "00112233-4455-6677-8899-aabbccddeeff"
     edited = front.edit(raw[:end], path, other)
     at = raw.index(bytes.fromhex(Moth.OWNER.replace("-", "")))

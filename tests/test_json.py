@@ -83,7 +83,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
     whole = {"`backup show`": "a backup", "`undo`": "a crossing"}
     for row, raw in ran.items():
         known = stated(row) | (stated(f"| {whole[row]} ") if row in whole else set())
-        optional = {"plan", "tried", "what", "compared", "unread"}
+        optional = {"plan", "tried", "what", "compared", "unread", "failed"}
         assert raw.keys() <= known, row
         assert known - raw.keys() <= optional, row
     save = ran["`check`"]["saves"][0]

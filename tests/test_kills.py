@@ -69,11 +69,11 @@ def test_a_kill_at_any_instant_loses_nothing(
             continue
         assert [one.state for one in new] == ["proved"]
         files = FolderFiles(root)
-        for item in new[0].story["left"]:
-            there = files.info(item["path"])
-            assert (there is None) == (item["digest"] is None)
-            assert there is None or digest_of(files.payload(there.path)) == item["digest"]
-        own = {item["path"] for item in new[0].story["left"]}
+        for item in new[0].details.left:
+            there = files.info(item.path)
+            assert (there is None) == (item.digest is None)
+            assert there is None or digest_of(files.payload(there.path)) == item.digest
+        own = {item.path for item in new[0].details.left}
         assert {p: d for p, d in before.items() if p not in own and d[0] != "folder"}.items() <= (
             now.items()
         )

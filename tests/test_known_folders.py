@@ -8,9 +8,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from clever_ferry.cli.moments import moment
+from clever_ferry.cli.times import moment
 from clever_ferry.errors import WrongUseError
-from clever_ferry.moving.known_folders import LAYOUTS, Machine, known_folders, moved_documents
+from clever_ferry.finding.known_folders import LAYOUTS, Machine, known_folders, moved_documents
 
 WINDOWS = Path("C:/Users/Zoë")
 LOW = "{A520A1A4-1780-4FF6-BD18-167343C5AF16}"

@@ -19,7 +19,7 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from clever_ferry.errors import DamagedError, UnsupportedError, WrongUseError
-from clever_ferry.layers import Chain, LayerSpec, compile_layers
+from clever_ferry.layers import Chain, Known, LayerSpec, compile_layers
 from clever_ferry.layers.ciphers import _xor, _xor_alone
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
@@ -69,7 +69,7 @@ STEPS: dict[str, list[dict[str, Any]]] = {
     "stack": [{"kind": "base64"}, {"kind": "xor", "hex": "ff01"}, {"kind": "zlib"},
               {"kind": "footer", "layout": "foot", "size": 20}, {"kind": "zstd"}],
 }  # fmt: skip
-GIVEN = {"key": KEY}
+GIVEN = Known(stated={"key": KEY})
 
 
 def compiled(**steps: list[dict[str, Any]]) -> dict[str, Chain]:
@@ -84,13 +84,13 @@ ALL = compiled(**STEPS)
 @given(data=st.binary(max_size=700), cut=st.integers(1, 300))
 def test_peeling_gives_what_was_dressed(name: str, data: bytes, cut: int) -> None:
     source = StreamPayload(lambda: pieces_of(BytesPayload(data), cut))
-    dressed = whole(ALL[name].dress(source, GIVEN))
-    again = StreamPayload(lambda: pieces_of(BytesPayload(dressed), cut))
-    peeled = ALL[name].peel(again, GIVEN)
-    assert whole(peeled.payload) == data
-    assert whole(ALL[name].dress(peeled.payload, GIVEN, peeled.residue)) == dressed
-    changed = whole(ALL[name].dress(BytesPayload(data + b"!"), GIVEN, peeled.residue))
-    assert whole(ALL[name].peel(BytesPayload(changed), GIVEN).payload) == data + b"!"
+    wrapped = whole(ALL[name].wrap(source, GIVEN))
+    again = StreamPayload(lambda: pieces_of(BytesPayload(wrapped), cut))
+    unwrapped = ALL[name].unwrap(again, GIVEN)
+    assert whole(unwrapped.payload) == data
+    assert whole(ALL[name].wrap(unwrapped.payload, GIVEN, unwrapped.residue)) == wrapped
+    changed = whole(ALL[name].wrap(BytesPayload(data + b"!"), GIVEN, unwrapped.residue))
+    assert whole(ALL[name].unwrap(BytesPayload(changed), GIVEN).payload) == data + b"!"
 
 
 @given(
@@ -102,10 +102,10 @@ def test_any_stack_of_layers_comes_back(names: list[str], data: bytes) -> None:
     chain = Chain(())
     for name in names:
         chain = chain.then(ALL[name])
-    dressed = whole(chain.dress(BytesPayload(data), GIVEN))
-    peeled = chain.peel(BytesPayload(dressed), GIVEN)
-    assert whole(peeled.payload) == data
-    assert whole(chain.dress(peeled.payload, GIVEN, peeled.residue)) == dressed
+    wrapped = whole(chain.wrap(BytesPayload(data), GIVEN))
+    unwrapped = chain.unwrap(BytesPayload(wrapped), GIVEN)
+    assert whole(unwrapped.payload) == data
+    assert whole(chain.wrap(unwrapped.payload, GIVEN, unwrapped.residue)) == wrapped
 
 
 def test_xor_is_the_same_without_numpy() -> None:
@@ -124,10 +124,10 @@ STRICT = sorted(set(ALL) - {"xor", "xor-step", "swap", "ctr", "lz4-block", "ecb"
 @given(data=st.data())
 def test_a_cut_is_told(name: str, data: st.DataObject) -> None:
     plain = data.draw(st.binary(min_size=1, max_size=300))
-    raw = whole(ALL[name].dress(BytesPayload(plain), GIVEN))
+    raw = whole(ALL[name].wrap(BytesPayload(plain), GIVEN))
     cut = data.draw(st.integers(0, len(raw) - 1))
     try:
-        found = whole(ALL[name].peel(BytesPayload(raw[:cut]), GIVEN).payload)
+        found = whole(ALL[name].unwrap(BytesPayload(raw[:cut]), GIVEN).payload)
     except DamagedError:
         return
     assert name == "chunked"  # whole chunks that are missing at the end leave no trace
@@ -139,7 +139,7 @@ def test_a_cut_is_told(name: str, data: st.DataObject) -> None:
 @given(raw=st.binary(max_size=400))
 def test_any_bytes_are_peeled_or_refused(name: str, raw: bytes) -> None:
     try:
-        whole(ALL[name].peel(BytesPayload(raw), GIVEN).payload)
+        whole(ALL[name].unwrap(BytesPayload(raw), GIVEN).payload)
     except (DamagedError, UnsupportedError):
         return
 
@@ -154,13 +154,13 @@ def test_libraries_read_what_is_written() -> None:
         "hex": lambda raw: bytes.fromhex(raw.decode()),
     }
     for name, open_ in opened.items():
-        assert open_(whole(ALL[name].dress(BytesPayload(data), {}))) == data, name
+        assert open_(whole(ALL[name].wrap(BytesPayload(data)))) == data, name
 
 
 @pytest.mark.skipif(not shutil.which("openssl"), reason="needs the openssl command")
 @pytest.mark.parametrize(("name", "cipher"), [("cbc-fixed", "aes-128-cbc"), ("ecb", "aes-128-ecb")])
 def test_openssl_reads_what_is_encrypted(tmp_path: Path, name: str, cipher: str) -> None:
-    (tmp_path / "secret").write_bytes(whole(ALL[name].dress(BytesPayload(b"day 31"), GIVEN)))
+    (tmp_path / "secret").write_bytes(whole(ALL[name].wrap(BytesPayload(b"day 31"), GIVEN)))
     command = ["openssl", "enc", "-d", f"-{cipher}", "-K", KEY, "-in", str(tmp_path / "secret")]
     vector = ["-iv", KEY] if name != "ecb" else []
     assert subprocess.run([*command, *vector], capture_output=True, check=True).stdout == b"day 31"
@@ -168,21 +168,21 @@ def test_openssl_reads_what_is_encrypted(tmp_path: Path, name: str, cipher: str)
 
 @pytest.mark.parametrize("name", ["cbc", "gcm", "gcm-front"])
 def test_a_wrong_key_is_told(name: str) -> None:
-    raw = whole(ALL[name].dress(BytesPayload(b"day 31"), {}))
+    raw = whole(ALL[name].wrap(BytesPayload(b"day 31")))
     steps = [{**STEPS[name][0], "key": {"hex": "ff" * 16}}]
     with pytest.raises(DamagedError, match="key or its bytes"):
-        whole(compiled(it=steps)["it"].peel(BytesPayload(raw)).payload)
+        whole(compiled(it=steps)["it"].unwrap(BytesPayload(raw)).payload)
 
 
 def test_a_key_that_only_the_user_knows() -> None:
     with pytest.raises(WrongUseError, match="its key is not known"):
-        ALL["cbc-fixed"].peel(BytesPayload(b"x" * 32))
+        ALL["cbc-fixed"].unwrap(BytesPayload(b"x" * 32))
     with pytest.raises(WrongUseError, match="hexadecimal"):
-        ALL["cbc-fixed"].peel(BytesPayload(b"x" * 32), {"key": "lantern"})
+        ALL["cbc-fixed"].unwrap(BytesPayload(b"x" * 32), Known(stated={"key": "lantern"}))
 
 
 def test_chunks_are_as_described() -> None:
-    raw = whole(ALL["chunked"].dress(BytesPayload(b"a" * 250), {}))
+    raw = whole(ALL["chunked"].wrap(BytesPayload(b"a" * 250)))
     at, sizes = 0, []
     while at < len(raw):
         packed, plain, crc, flag = struct.unpack_from(">IIIB", raw, at)
@@ -201,9 +201,9 @@ def test_chunks_of_other_sizes_stay_as_they_were() -> None:
         return struct.pack(">IIIB", len(body), len(data), zlib.crc32(body), flag) + body
 
     raw = chunk(b"x" * 30, 9) + chunk(b"y" * 5, 8)
-    peeled = ALL["chunked"].peel(BytesPayload(raw))
-    assert whole(peeled.payload) == b"x" * 30 + b"y" * 5
-    assert whole(ALL["chunked"].dress(peeled.payload, {}, peeled.residue)) == raw
+    unwrapped = ALL["chunked"].unwrap(BytesPayload(raw))
+    assert whole(unwrapped.payload) == b"x" * 30 + b"y" * 5
+    assert whole(ALL["chunked"].wrap(unwrapped.payload, residue=unwrapped.residue)) == raw
 
 
 @pytest.mark.parametrize(
@@ -217,24 +217,24 @@ def test_chunks_of_other_sizes_stay_as_they_were() -> None:
 )  # fmt: skip
 def test_text_in_other_forms(spec: dict[str, Any], outer: bytes, inner: bytes) -> None:
     chain = compiled(it=[{"kind": "text", **spec}])["it"]
-    peeled = chain.peel(BytesPayload(outer))
-    assert whole(peeled.payload) == inner
-    assert whole(chain.dress(BytesPayload(inner), {}, peeled.residue)) == outer
+    unwrapped = chain.unwrap(BytesPayload(outer))
+    assert whole(unwrapped.payload) == inner
+    assert whole(chain.wrap(BytesPayload(inner), residue=unwrapped.residue)) == outer
 
 
 def test_what_stands_before_a_mark_comes_back() -> None:
     chain = compiled(it=[{"kind": "after", "text": "BODY", "keep": True}])["it"]
-    peeled = chain.peel(BytesPayload(b"owner 7\0BODYisle"))
-    assert whole(peeled.payload) == b"BODYisle"
-    dressed = chain.dress(BytesPayload(b"BODYother"), {}, peeled.residue)
-    assert whole(dressed) == b"owner 7\0BODYother"
+    unwrapped = chain.unwrap(BytesPayload(b"owner 7\0BODYisle"))
+    assert whole(unwrapped.payload) == b"BODYisle"
+    wrapped = chain.wrap(BytesPayload(b"BODYother"), residue=unwrapped.residue)
+    assert whole(wrapped) == b"owner 7\0BODYother"
 
 
 @pytest.mark.parametrize("name", ["zstd", "lz4", "lzma"])
 def test_bombs_come_in_small_pieces(name: str) -> None:
-    raw = whole(ALL[name].dress(StreamPayload(lambda: [bytes(1 << 20)] * 64, 64 << 20), {}))
+    raw = whole(ALL[name].wrap(StreamPayload(lambda: [bytes(1 << 20)] * 64, 64 << 20)))
     assert len(raw) < 1 << 20
-    longest = max(len(piece) for piece in ALL[name].peel(BytesPayload(raw)).payload.chunks())
+    longest = max(len(piece) for piece in ALL[name].unwrap(BytesPayload(raw)).payload.chunks())
     assert longest <= 1 << 20
 
 
@@ -242,4 +242,4 @@ def test_a_lying_lz4_block_is_refused() -> None:
     chain = compiled(it=[{"kind": "lz4-block", "most": 4096}])["it"]
     raw = lz4.block.compress(bytes(1 << 20), store_size=False)
     with pytest.raises(DamagedError):
-        whole(chain.peel(BytesPayload(raw)).payload)
+        whole(chain.unwrap(BytesPayload(raw)).payload)

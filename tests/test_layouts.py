@@ -10,14 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from clever_ferry.documents.places import PlaceError, set_at, value_at
 from clever_ferry.layouts import (
     Layout,
     LayoutError,
     LayoutSpec,
-    PointerError,
     compile_layouts,
-    point,
-    put,
 )
 from clever_ferry.layouts.times import from_ns, to_ns
 from clever_ferry.model import convert
@@ -171,19 +169,19 @@ def test_layouts_that_hold_themselves_end() -> None:
     [("/a/1/b", 7), ("/a/#", 2), ("", {"a": [0, {"b": 7}], "c/d": 1}), ("/c~1d", 1)],
 )
 def test_paths_to_values(path: str, found: Any) -> None:
-    assert point({"a": [0, {"b": 7}], "c/d": 1}, path) == found
+    assert value_at({"a": [0, {"b": 7}], "c/d": 1}, path) == found
 
 
 @pytest.mark.parametrize("path", ["/x", "/a/9", "/a/b", "a", "/a/1/b/c"])
 def test_paths_that_lead_nowhere(path: str) -> None:
-    with pytest.raises(PointerError):
-        point({"a": [0, {"b": 7}]}, path)
+    with pytest.raises(PlaceError):
+        value_at({"a": [0, {"b": 7}]}, path)
 
 
 def test_a_value_is_put_in_place() -> None:
     value = {"a": [0, {"b": 7}]}
-    put(value, "/a/1/b", 8)
-    put(value, "/a/0", 5)
+    set_at(value, "/a/1/b", 8)
+    set_at(value, "/a/0", 5)
     assert value == {"a": [5, {"b": 8}]}
 
 

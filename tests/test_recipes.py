@@ -115,9 +115,9 @@ SHIPPED_FAULTS = {
     "a piece without its generation": (
         "moth-lantern", "lantern-{slot}.{turn}.note", "lantern-{slot}.note", "lacks {turn}"
     ),
-    "a slip of nothing": ("moth-lantern", 'describes = "tale"', 'describes = "tael"', "'tael'"),
-    "a slip of itself": ("moth-lantern", 'describes = "tale"', 'describes = "slip"', "'slip'"),
-    "a slip without layout": ("moth-lantern", ', layout = "slip"', "", "go together"),
+    "a sidecar of nothing": ("moth-lantern", 'describes = "tale"', 'describes = "tael"', "'tael'"),
+    "a sidecar of itself": ("moth-lantern", 'describes = "tale"', 'describes = "slip"', "'slip'"),
+    "a sidecar without layout": ("moth-lantern", ', layout = "slip"', "", "go together"),
     "an unknown layout": ("moth-lantern", 'layout = "slip" }', 'layout = "slp" }', "'slp'"),
     "a limit of two": (
         "moth-lantern", 'piece = "tale", most', 'piece = "tale", fact = "page", most', "either"

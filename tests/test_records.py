@@ -11,10 +11,13 @@ from typing import Any
 
 import pytest
 from blake3 import blake3
+from msgspec import to_builtins
+from msgspec.structs import replace
 
 from clever_ferry.api import Ferry, open_ferry
+from clever_ferry.keeping.keeps import Keeps
 from tests.conftest import Den, link, state
-from tests.faulty_disk import Killed, Trouble, troubled
+from tests.faulty_disk import FaultyDisk, Killed, Trouble
 
 INTO_DEPOT = ("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
 
@@ -90,6 +93,13 @@ def test_a_snapshot_from_a_stranger_does_nothing(den: Den, tmp_path: Path, name:
     assert "can't be read" in den.cferry("backup", "verify", code=5).out
 
 
+def test_a_record_of_a_version_that_there_never_was(den: Den) -> None:
+    den.cferry("backup", "saltglass/depot")
+    snapshot = newest(den)
+    snapshot.write_text(snapshot.read_text("utf-8").replace('"snapshot": 1', '"snapshot": 0', 1))
+    assert "of no version that there ever was" in den.cferry("backup", "list").out
+
+
 def test_a_backup_of_a_place_that_nobody_knows_is_asked_for(den: Den, tmp_path: Path) -> None:
     den.cferry("backup", "saltglass/depot")
     elsewhere = tmp_path / "elsewhere"
@@ -116,11 +126,8 @@ def test_a_link_in_the_way_of_a_folder_is_not_followed(den: Den, tmp_path: Path)
     assert den.cferry("log", "--json").data == []
 
 
-def killed_at(ferry: Ferry, den: Den, step: str, monkeypatch: pytest.MonkeyPatch) -> str:
+def killed_at(ferry: Ferry, den: Den, step: str) -> str:
     """Carry over and end at a step, as a kill would; return the change's id."""
-    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
-    counting = Trouble(den.top.parent)
-    at = {"staging": 40, "renamed": 0, "done": 0}[step]
 
     class Dying(Trouble):
         def step(self, name: str, path: Path) -> None:
@@ -136,9 +143,12 @@ def killed_at(ferry: Ferry, den: Den, step: str, monkeypatch: pytest.MonkeyPatch
                 self.dead = True
                 raise Killed
 
-    assert counting.at < at + 1
     renames = iter(range(1000))
-    with troubled(Dying(den.top.parent)), pytest.raises(Killed):
+    shore = FaultyDisk(Dying(den.top.parent))
+    computer = replace(ferry.computer, shore=shore)
+    ferry = Ferry(computer, ferry.recipes, Keeps(den.home, shore=shore))
+    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
+    with pytest.raises(Killed):
         ferry.carry_out(plan)
     return next((den.home / "journal").glob("*.json")).stem
 
@@ -158,7 +168,7 @@ def test_a_damaged_journal_is_told_and_left_behind(
 ) -> None:
     ferry = ferry_for(den, monkeypatch)
     before = state(den.depot)
-    ident = killed_at(ferry, den, step, monkeypatch)
+    ident = killed_at(ferry, den, step)
     half = state(den.depot)
     DAMAGES[damage](den.home / "journal" / f"{ident}.json")
     first = den.cferry("log", "--json")
@@ -182,23 +192,83 @@ def test_a_damaged_journal_is_told_and_left_behind(
     den.cferry(*INTO_DEPOT)  # the berth is free again
 
 
-def test_a_newer_journal_is_left_to_the_newer_program(
+def test_records_of_newer_programs_are_left_to_those(
     den: Den, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    ident = killed_at(ferry_for(den, monkeypatch), den, "renamed", monkeypatch)
-    entry = den.home / "journal" / f"{ident}.json"
-    entry.write_text(json.dumps({"journal": 2, "id": ident, "root": str(den.depot)}))
+    original = state(den.depot)
+    ident = killed_at(ferry_for(den, monkeypatch), den, "renamed")
+    entry, book = den.home / "journal" / f"{ident}.json", den.home / "logbook.sqlite"
+    told = {**json.loads(entry.read_text()), "journal": 99}
+    entry.write_text(json.dumps(told))
     before = state(den.depot)
-    assert "newer cferry" in den.cferry("log").err
-    assert "newer cferry" in den.cferry(*INTO_DEPOT, code=5).err
+    for code, command in ((0, ("log",)), (5, INTO_DEPOT)):
+        done = den.cferry(*command, code=code)
+        assert f"A newer cferry has a change under way: {entry}" in done.err
+        assert str(den.depot) in done.err
+        assert state(den.depot) == before
+    with closing(sqlite3.connect(book)) as open_book:
+        open_book.execute("PRAGMA user_version = 99")
+    told["journal"] = 2
+    entry.write_text(json.dumps(told))  # the journal is ours again, the logbook is not
+    kept = book.read_bytes()
+    assert "newer cferry has written the logbook" in den.cferry("slots", "saltglass/depot").err
+    assert state(den.depot) == original, "that the journal says how it is does not wait for it"
+    entry.unlink()
+    for words in (INTO_DEPOT, ("log",), ("backup", "prune", "--yes"), ("undo", "--yes")):
+        assert "newer cferry has written the logbook" in den.cferry(*words, code=5).err
+    assert (book.read_bytes(), state(den.depot)) == (kept, original)
+    den.cferry("harbour", "add", "attic", den.top)
+    names = den.home / "harbours.json"
+    names.write_text(names.read_text().replace('"harbours": 1', '"harbours": 9'))
+    assert "a newer cferry has written it" in den.cferry("harbour", "list", code=5).err
+
+
+def test_records_of_earlier_programs_are_read_and_brought_up(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    before = state(den.depot)
+    ident = killed_at(ferry_for(den, monkeypatch), den, "done")
+    after = state(den.depot)
+    entry = den.home / "journal" / f"{ident}.json"
+    told = json.loads(entry.read_text())
+    assert told["details"]["left"]
+    entry.write_text(json.dumps({**told, "journal": 1, "story": told.pop("details")}))
+    with closing(sqlite3.connect(den.home / "logbook.sqlite")) as book, book:
+        book.execute("UPDATE crossings SET state = 'begun'")  # so that the journal alone can tell
+        book.execute("PRAGMA user_version = 0")
+    assert "It is done." in den.cferry("log").err
+    with closing(sqlite3.connect(den.home / "logbook.sqlite")) as book:
+        assert book.execute("PRAGMA user_version").fetchone() == (1,)
+    assert state(den.depot) == after
+    den.cferry("undo", "--yes")
     assert state(den.depot) == before
-    assert entry.exists()
+    names = den.home / "harbours.json"
+    names.write_text(json.dumps({"harbours": [str(den.top)]}))
+    assert den.cferry("harbour", "list", "--json").data[0]["name"] == "harbours"
+    den.cferry("harbour", "add", "more", den.home)
+    assert json.loads(names.read_text()).keys() == {"harbours", "names"}
+
+
+@pytest.mark.parametrize(("key", "value"), [("anchor", "x"), ("stages", [["y", 0]]), ("root", "z")])
+def test_a_journal_that_names_no_place_is_told(den: Den, monkeypatch: pytest.MonkeyPatch, key: str,
+                                               value: object) -> None:  # fmt: skip
+    ident = killed_at(ferry_for(den, monkeypatch), den, "renamed")
+    entry = den.home / "journal" / f"{ident}.json"
+    entry.write_text(json.dumps({**json.loads(entry.read_text()), key: value}))
+    before = state(den.depot)
+    told = den.cferry("log").err
+    assert "can't be set right yet" in told
+    assert "Traceback" not in told
+    assert state(den.depot) == before
+    if key != "root":
+        den.cferry("log", "--give-up", "1", "--yes")
+        assert den.cferry("log").err == ""
 
 
 def test_what_can_not_be_set_right_can_be_given_up(
     den: Den, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    ident = killed_at(ferry_for(den, monkeypatch), den, "renamed", monkeypatch)
+    ident = killed_at(ferry_for(den, monkeypatch), den, "renamed")
     snapshot = den.home / "locker" / "snapshots" / f"{ident}.json"
     snapshot.write_text("{}")
     for command in (
@@ -241,17 +311,18 @@ def test_the_journal_outranks_the_logbook(den: Den, monkeypatch: pytest.MonkeyPa
     """Both ways: what the logbook says already, and what it does not say yet."""
     ferry = ferry_for(den, monkeypatch)
     before = state(den.depot)
-    ident = killed_at(ferry, den, "renamed", monkeypatch)
+    ident = killed_at(ferry, den, "renamed")
     with closing(sqlite3.connect(den.home / "logbook.sqlite")) as book, book:
         book.execute("UPDATE crossings SET state = 'proved'")
     assert "is now as it was before" in den.cferry("log").err
     assert state(den.depot) == before
     assert den.cferry("log", "--json").data[0]["state"] == "put back"
-    ident = killed_at(ferry_for(den, monkeypatch), den, "done", monkeypatch)
+    ident = killed_at(ferry_for(den, monkeypatch), den, "done")
     after = state(den.depot)
     with closing(sqlite3.connect(den.home / "logbook.sqlite")) as book, book:
+        details = to_builtins(ferry.log()[0].details) | {"left": []}
         book.execute("UPDATE crossings SET state = 'begun', story = ? WHERE manifest = ?",
-                     (json.dumps(ferry.log()[0].story | {"left": []}), ident))  # fmt: skip
+                     (json.dumps(details), ident))  # fmt: skip
     assert "It is done." in den.cferry("log").err
     assert state(den.depot) == after
     assert den.cferry("log", "--json").data[0]["state"] == "read back"
@@ -262,7 +333,7 @@ def test_the_journal_outranks_the_logbook(den: Den, monkeypatch: pytest.MonkeyPa
 def test_one_folder_by_two_names_is_one(
     den: Den, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    killed_at(ferry_for(den, monkeypatch), den, "renamed", monkeypatch)
+    killed_at(ferry_for(den, monkeypatch), den, "renamed")
     (den.home / "locker" / "snapshots").rename(tmp_path / "gone")
     link(tmp_path / "other", den.depot.parent)
     there = f"saltglass/depot@{tmp_path / 'other' / den.depot.name}"

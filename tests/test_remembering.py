@@ -19,6 +19,7 @@ from clever_ferry.cargo import Piece, Save
 from clever_ferry.finding.berths import Berth, OpenBerth, open_berth
 from clever_ferry.finding.remembering import open_remembered
 from clever_ferry.keeping.readings import Readings
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.system import changed
 from clever_ferry.payload import BytesPayload
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
@@ -38,7 +39,7 @@ def shown(opened: OpenBerth) -> object:
     plain = BytesPayload(b"")
 
     def bare(pieces: tuple[Piece, ...]) -> tuple[Piece, ...]:
-        return tuple(replace(one, payload=plain, wrapped=None, said={}) for one in pieces)
+        return tuple(replace(one, payload=plain, wrapped=None, headers={}) for one in pieces)
 
     def told(saves: tuple[Save, ...]) -> tuple[Save, ...]:
         return tuple(replace(one, pieces=bare(one.pieces)) for one in saves)
@@ -134,7 +135,7 @@ CHANGES: dict[str, Callable[[Path], object]] = {
 
 @pytest.mark.parametrize("change", CHANGES)
 def test_any_change_is_read(reader: Reader, change: str) -> None:
-    meta = sorted(reader.berth.root.glob("voyage-*/meta.json"))[0]
+    meta = sorted(Path(reader.berth.root).glob("voyage-*/meta.json"))[0]
     CHANGES[change](meta)
     assert not reader.is_remembered()
     assert reader.is_remembered()
@@ -146,13 +147,14 @@ def test_what_else_decides_a_listing(reader: Reader, tmp_path: Path) -> None:
     assert reader.is_remembered()
     reader.berth = replace(reader.berth, fields={"account": "100200301"})
     assert not reader.is_remembered()
-    root = reader.berth.root
-    reader.berth = replace(reader.berth, root=root.rename(root.with_name("100200301")))
+    root = Path(reader.berth.root)
+    moved = root.rename(root.with_name("100200301"))
+    reader.berth = replace(reader.berth, root=moved, files=FolderFiles(moved))
     assert not reader.is_remembered()
 
 
 def test_what_has_just_changed_is_not_remembered(reader: Reader) -> None:
-    meta = next(reader.berth.root.glob("voyage-*/meta.json"))
+    meta = next(Path(reader.berth.root).glob("voyage-*/meta.json"))
     rewrite_in_place(meta)
     reader.clock = lambda: changed(meta.stat(), meta) + 3 * 10**9
     assert not reader.is_remembered()
@@ -191,7 +193,7 @@ def test_nowhere_to_remember_is_no_loss(reader: Reader, tmp_path: Path) -> None:
 @pytest.mark.skipif(os.name == "nt", reason="such names are of Linux and macOS")
 def test_names_that_are_no_text_are_read_each_time(reader: Reader) -> None:
     strange = os.fsdecode(b"voyage-\xff.bak")
-    (reader.berth.root / strange).write_bytes(b"")
+    (Path(reader.berth.root) / strange).write_bytes(b"")
     assert not reader.is_remembered()
     assert not reader.is_remembered()
 

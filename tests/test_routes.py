@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from clever_ferry.errors import DamagedError, RefusedError
-from clever_ferry.layers import compile_layers
+from clever_ferry.layers import Known, compile_layers
 from clever_ferry.layers.spec import IdentitySpec
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
@@ -216,20 +216,45 @@ def test_identities_in_any_json_go_round(others: dict[str, object], indent: int 
     chain = compile_layers({"it": (spec,)}, {})["it"]
     value = {**others, "me": {"x": others, "id": "ann"}, "all": ["ann", others, "ann"]}
     raw = json.dumps(value, indent=indent, ensure_ascii=bool(indent)).encode()
-    peeled = chain.peel(BytesPayload(raw))
-    assert peeled.bound == {"account": "ann"}
+    unwrapped = chain.unwrap(BytesPayload(raw))
+    assert unwrapped.bound == {"account": "ann"}
 
-    def dressed(account: str, residue: tuple[object, ...] | None = None) -> bytes:
-        out = chain.dress(peeled.payload, {"account": account}, residue)
+    def wrapped(account: str, residue: tuple[object, ...] | None = None) -> bytes:
+        out = chain.wrap(unwrapped.payload, Known({"account": account}), residue)
         return read_all(out, limit=1 << 20, what="it")
 
-    assert dressed("ann", peeled.residue) == raw
-    assert json.loads(dressed("bo")) == {
+    assert wrapped("ann", unwrapped.residue) == raw
+    assert json.loads(wrapped("bo")) == {
         **value, "me": {"x": others, "id": "bo"}, "all": ["bo", others, "bo"]
     }  # fmt: skip
-    again = chain.peel(BytesPayload(dressed("bo")))
-    marked = [read_all(one.payload, limit=1 << 20, what="it") for one in (peeled, again)]
+    again = chain.unwrap(BytesPayload(wrapped("bo")))
+    marked = [read_all(one.payload, limit=1 << 20, what="it") for one in (unwrapped, again)]
     assert marked[0] == marked[1]
+
+
+OWNED = {
+    "xml": (b"<a by='x'><me id='7'/><all>7</all><all>7</all></a>", ("/a/me/@id", "/a/all/*")),
+    "toml": (b"[me]\r\nid = '7' # mine\r\nall = ['7']\r\n", ("/me/id", "/me/all/*")),
+    "yaml": (b"me:\n  id: \"7\"\nall: ['7', '7']\n", ("/me/id", "/all/*")),
+    "properties": (b"me.id : 7\nall=8\n", ("/me.id",)),
+    "relaxed-json": (b'{"id": 7, // mine\n}', ("/id",)),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("holds", OWNED)
+def test_identities_stand_in_documents_of_any_form(holds: str) -> None:
+    raw, at = OWNED[holds]
+    spec = {"kind": "identity", "holds": holds, "at": list(at), "bound": "account"}
+    chain = compile_layers({"it": (convert(spec, IdentitySpec),)}, {})["it"]
+    unwrapped = chain.unwrap(BytesPayload(raw))
+    assert str(unwrapped.bound["account"]) == "7"
+
+    def wrapped(account: str, residue: tuple[object, ...] | None = None) -> bytes:
+        out = chain.wrap(unwrapped.payload, Known({"account": account}), residue)
+        return read_all(out, limit=1 << 10, what="it")
+
+    assert wrapped("7", unwrapped.residue) == raw
+    assert wrapped("450") == raw.replace(b"7", b"450")
 
 
 @given(st.binary(max_size=60), st.sampled_from(["json", "ini"]))
@@ -241,8 +266,10 @@ def test_any_bytes_are_refused_or_read(raw: bytes, holds: str) -> None:
     chain = compile_layers({"it": (spec,)}, {})["it"]
     for data in (raw, b'{"a":' + raw, b"[a]\nb=" + raw):
         try:
-            peeled = chain.peel(BytesPayload(data))
-            read_all(chain.dress(peeled.payload, {"account": "7"}), limit=1 << 20, what="it")
+            unwrapped = chain.unwrap(BytesPayload(data))
+            read_all(
+                chain.wrap(unwrapped.payload, Known({"account": "7"})), limit=1 << 20, what="it"
+            )
         except (DamagedError, RefusedError):
             continue
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 from pathlib import Path
 
 import pytest
@@ -98,6 +99,8 @@ def test_relations(first: Save, second: Save, told: str) -> None:
 def test_where_facts_differ_but_play_time_does_not_the_date_tells() -> None:
     one, other = save(1, 900, b"x", 5, coins=3), save(2, 900, b"y", 9, coins=4)
     assert relate([one], [other], GAME)[0].relation == "older"
+    cut = replace(other, pieces=(replace(other.pieces[0], problem="it is cut"),))
+    assert relate([one], [cut], GAME)[0].relation == "older"  # its bytes are not asked
 
 
 def players(one: Save, *names: str) -> Save:
@@ -122,6 +125,16 @@ def players(one: Save, *names: str) -> Save:
 )
 def test_a_name_alone_makes_no_story(first: Save, second: Save, told: str | None) -> None:
     assert relate([first], [second], GAME)[0].relation == told
+
+
+@pytest.mark.parametrize(("length", "told"), [(12, "older"), (11, "unsure")])
+def test_a_long_identifier_in_the_names_is_one_story(length: int, told: str) -> None:
+    first, second = (
+        replace(players(save(1, played, bytes([played]))), fields={"world": "ab" * 9})
+        for played in (8, 9)
+    )
+    short = [replace(one, fields={"world": ("ab" * 9)[:length]}) for one in (first, second)]
+    assert relate([short[0]], [short[1]], GAME)[0].relation == told
 
 
 def test_of_several_of_one_name_the_same_and_then_the_nearest_are_paired() -> None:
@@ -179,3 +192,23 @@ def test_a_folder_without_saves_says_what_is_in_it(den: Den, tmp_path: Path) -> 
     assert "no saves" in told
     assert "2 files that its recipe does not know, such as letter.txt" in told
     assert f'cferry look "{folder}"' in told
+
+
+def test_one_damaged_place_spoils_no_other(den: Den) -> None:
+    whole = den.cferry("slots", "saltglass", "--json").data
+    index = den.tern / "hold.ledger"
+    index.write_bytes(b"junk" + index.read_bytes()[4:])
+    told = {one["address"]: one for one in den.cferry("slots", "saltglass", "--json").data}
+    assert [told[one["address"]] for one in whole if one["address"] != "saltglass/tern"] == [
+        one for one in whole if one["address"] != "saltglass/tern"
+    ]
+    assert "hold.ledger is damaged" in told["saltglass/tern"]["problems"][0]
+    assert "no saves that can be read" in den.cferry("slots", "saltglass").out
+    done = den.cferry("backup", "saltglass", "--json", code=8)
+    assert [one["address"] for one in done.data["backups"]] == ["saltglass/depot"]
+    assert [one["address"] for one in done.data["failed"]] == ["saltglass/tern"]
+    assert "✗ saltglass/tern was not kept" in den.cferry("backup", "saltglass", code=8).out
+    den.cferry("slots", "saltglass/tern", code=5)
+    shutil.copytree(den.tern.parent, den.tern.parent.with_name("5a17c0ffee43"))
+    refused = den.cferry("cross", "saltglass/depot:1", "saltglass/tern", "--dry-run", code=2)
+    assert refused.err.count("can't be read") == 2

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import subprocess
 import sys
@@ -102,7 +103,7 @@ def test_a_failed_proof_puts_the_target_back(
     before = state(den.top)
     ferry = ferry_for(den, monkeypatch)
     plan = ferry.plan(source, target)
-    root = plan.target.berth.root
+    root = Path(plan.target.berth.root)
     known = {path.read_bytes() for path in root.rglob("*") if path.is_file()}
 
     def meddle(step: str, done: int, total: int | None) -> None:
@@ -164,13 +165,13 @@ def test_a_source_that_changes_while_it_is_read_is_refused(
 def test_an_error_at_any_rename_puts_the_target_back(
     den: Den, monkeypatch: pytest.MonkeyPatch, nth: int
 ) -> None:
-    from clever_ferry.moving import disk
+    from clever_ferry.moving.local import LOCAL
 
     before = state(den.top)
     ferry = ferry_for(den, monkeypatch)
     plan = ferry.plan("saltglass/depot:3", "saltglass/tern:2")
     calls = 0
-    real = disk.rename
+    real = LOCAL.rename
 
     def failing(new: Path, old: Path) -> None:
         nonlocal calls
@@ -180,7 +181,7 @@ def test_an_error_at_any_rename_puts_the_target_back(
             raise OSError(28, "No space left on device")
         real(new, old)
 
-    monkeypatch.setattr(disk, "rename", failing)
+    monkeypatch.setattr(LOCAL, "rename", failing)
     if nth <= 5:  # three pieces in four blobs, and the index
         with pytest.raises(PutBackError, match="no space left"):
             ferry.carry_out(plan)
@@ -194,15 +195,15 @@ _KILLED = """
 import os, signal, sys
 from pathlib import Path
 from clever_ferry.api import open_ferry
-from clever_ferry.moving import disk
-real, left = disk.rename, int(sys.argv[1])
+from clever_ferry.moving.local import LOCAL
+real, left = LOCAL.rename, int(sys.argv[1])
 def killing(new, old):
     global left
     left -= new.parent.name.startswith(".cferry-")
     if left < 0:
         os.kill(os.getpid(), signal.SIGKILL)
     real(new, old)
-disk.rename = killing
+LOCAL.rename = killing
 ferry = open_ferry(Path(os.environ["CFERRY_COMPUTER"]))
 ferry.carry_out(ferry.plan("saltglass/tern", "saltglass/depot"))
 """
@@ -230,7 +231,7 @@ def test_a_killed_crossing_is_put_back_by_the_next_command(
 
 def test_a_kill_while_staging_leaves_nothing(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
     before = state(den.top)
-    code = _KILLED.replace("disk.rename = killing", "").replace(
+    code = _KILLED.replace("LOCAL.rename = killing", "").replace(
         "ferry.carry_out(", "Die = lambda *_, **__: os.kill(os.getpid(), 9)\n"
         "from clever_ferry.keeping.locker import Packing\nPacking.keep = Die\nferry.carry_out(",
     )  # fmt: skip
@@ -330,3 +331,22 @@ def test_staging_leaves_no_trace_when_it_fails(den: Den, monkeypatch: pytest.Mon
     with pytest.raises(PutBackError, match="input/output error"):
         ferry.carry_out(plan)
     assert state(den.top) == before
+
+
+def test_a_folder_that_is_named_from_where_one_works(
+    den: Den, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What the records say of it holds wherever one works later."""
+    shutil.copytree(den.depot, tmp_path / "old" / "100200300")
+    before, there = state(tmp_path / "old"), "saltglass/depot@old/100200300"
+    monkeypatch.chdir(tmp_path)
+    den.cferry("backup", there)
+    den.cferry("cross", "saltglass/tern:2", f"{there}:1", "--yes", "--replace")
+    den.cferry("harbour", "add", "mine", "old")
+    assert state(tmp_path / "old") != before
+    monkeypatch.chdir(tmp_path / "world")
+    assert "can't be read" not in den.cferry("backup", "list").out
+    assert den.cferry("slots", "saltglass/depot@mine", "--json").data[0]["saves"]
+    den.cferry("undo", "--yes")
+    assert state(tmp_path / "old") == before
+    den.cferry("restore", "latest", "--yes", "--replace", code=3)

@@ -13,8 +13,8 @@ from pathlib import Path
 import pytest
 
 from clever_ferry.moving.zip_times import stamp_of, stamped
-from clever_ferry_demo.world import lay_finch, lay_loft
-from tests.conftest import Den, run_module
+from clever_ferry_demo.world import TERN_ACCOUNT, lay_finch, lay_loft
+from tests.conftest import Den, run_module, state
 
 GIVEN = """
 recipe = 1
@@ -114,6 +114,22 @@ def test_places_below_a_given_folder_are_found_by_their_pattern(den: Den, tmp_pa
     assert not (here / "u_{account}").exists()
     home = den.cferry("slots", f"plots/home@{here}/home/saves", "--json", code=3).data[0]
     assert home["folder"] == str(here / "home" / "saves")
+
+
+def test_a_box_below_a_named_folder_is_found_by_its_account(den: Den, tmp_path: Path) -> None:
+    text = den.cferry("recipe", "show", "saltglass").out.replace('id = "saltglass"', 'id = "sent"')
+    place = 'on = "windows", under = "local-data", path = "TernArcade/Crates/{account}/saltglass"'
+    den.recipe("sent", text.replace(place, 'on = "any", under = "given", path = "u_{account}/box"'))
+    there = tmp_path / "srv" / f"u_{TERN_ACCOUNT}" / "box"
+    shutil.copytree(den.tern, there)
+    where = f"sent/tern@{tmp_path / 'srv'}"
+    data = den.cferry("slots", where, "--json").data
+    assert [save["name"] for save in data[0]["saves"]] == ["Saltmarsh", "Heron Point"]
+    den.cferry("cross", f"{where}:2", f"{where}:7", "--yes")
+    checked = den.cferry("check", f"{where}:7", "--json").data["saves"][0]["established"]
+    assert {one["established"] for one in checked} == {"verified"}
+    den.cferry("undo", "--yes")
+    assert state(there) == state(den.tern)
 
 
 def test_numbers_in_upper_case_and_from_zero_are_read_and_written(den: Den, tmp_path: Path) -> None:
@@ -227,6 +243,8 @@ def test_a_file_in_a_zip_has_one_time_whoever_reads_it(
         assert info.date_time[:5] == time.localtime(1_790_000_001)[:5]
         plain = zipfile.ZipInfo("a", info.date_time)  # no UTC time: local, by convention
         assert abs(stamp_of(plain) - stamp) <= 2 * 10**9
+        for beyond in (-(10**18), 10**19):  # years that a zip can't say
+            assert stamped("a", beyond).date_time == (1980, 1, 1, 0, 0, 0)
     finally:
         monkeypatch.undo()
         time.tzset()
@@ -318,6 +336,9 @@ def test_a_file_of_no_recipe_is_looked_into(den: Den, tmp_path: Path) -> None:
     for name, data, said in (
         ("a.gz", gzip.compress(b'{"day": 3}'), "Within, it is JSON with day."),
         ("b.cfg", b"[sound]\nloud = 7\n", "It is INI with sound."),
+        ("b.toml", b'[sound]\nloud = "7"\n', "It is TOML with sound."),
+        ("b.yml", b"# mine\nsound:\n  loud: 7\n", "It is YAML with sound."),
+        ("b.js", b'{"day": 3, // today\n}', "It is commented JSON with day."),
         ("c.txt", b"a poem\nof two lines\n", "It is plain text."),
         ("d.xml", b"<save day='3'/>", "It is XML with save."),
         ("e.bin", bytes(range(64)), "It begins: 00 01 02"),

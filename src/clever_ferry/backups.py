@@ -5,10 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from pathlib import Path
+from typing import NamedTuple
 
 from msgspec.structs import replace
 
-from clever_ferry.crossing.guarding import refuse_busy
+from clever_ferry.crossing.guarding import at_work
 from clever_ferry.crossing.plan import Plan
 from clever_ferry.crossing.planning import make_plan
 from clever_ferry.crossing.progress import Progress, silent
@@ -40,10 +41,27 @@ from clever_ferry.keeping.pruning import Pruning, Rules, plan_pruning, prune
 from clever_ferry.keeping.reading import SnapshotFiles
 from clever_ferry.keeping.snapshots import Kept, Snapshot, kept_save
 from clever_ferry.keeping.verifying import Verified, verify
-from clever_ferry.moving.presence import same_place
 from clever_ferry.recipes import Recipes
 
-__all__ = ["Backups"]
+__all__ = ["Backups", "Extracted", "ListedBackups"]
+
+
+class ListedBackups(NamedTuple):
+    """Backups in short, the newest first."""
+
+    backups: list[Kept]
+    total: int
+    """How many there are in all."""
+    unread: list[str]
+    """What is wrong with those that can't be read."""
+
+
+class Extracted(NamedTuple):
+    """Files of a backup that were written elsewhere."""
+
+    paths: list[str]
+    unkept: list[str]
+    """Attributes that could not be given there, in words."""
 
 
 class Backups:
@@ -53,15 +71,13 @@ class Backups:
         self._computer, self._recipes, self._keeps = computer, recipes, keeps
         self._locker = keeps.locker
 
-    def listed(
-        self, where: str | None = None, newest: int | None = None
-    ) -> tuple[list[Kept], int, list[str]]:
-        """Return backups in short, the newest first; how many there are; what can't be read.
+    def listed(self, where: str | None = None, newest: int | None = None) -> ListedBackups:
+        """Return backups in short, the newest first, at most `newest` of them.
 
         `where` is a game or one of its editions.
         """
         if where is None:
-            return self._locker.listed(newest)
+            return ListedBackups(*self._locker.listed(newest))
         address = parse_address(where)
         every, _, faults = self._locker.listed()
         fitting = [
@@ -69,7 +85,7 @@ class Backups:
             for one in every
             if one.about.game == address.game and address.edition in (None, one.about.edition)
         ]
-        return fitting[:newest], len(fitting), faults
+        return ListedBackups(fitting[:newest], len(fitting), faults)
 
     def snapshot(self, ident: str) -> Snapshot:
         """Return a backup by its id or some of it; `latest` is the newest asked for."""
@@ -108,9 +124,7 @@ class Backups:
 
     def _needed(self) -> set[str]:
         undoable = {
-            one.manifest
-            for one in self._keeps.logbook.records()
-            if one.state in ("proved", "begun")
+            one.backup for one in self._keeps.logbook.records() if one.state in ("proved", "begun")
         }
         return undoable | set(self._keeps.journal.open())
 
@@ -135,7 +149,7 @@ class Backups:
             )
         kept = SnapshotFiles(self._locker, snapshot, fold=berth.fold)
         label = f"backup {snapshot.id}"
-        source = open_berth(replace(berth, within=kept, label=label), given=given)
+        source = open_berth(replace(berth, files=kept, label=label), given=given)
         if slots is None:
             own = {save.key for save in snapshot.saves}
             chosen = [save for save in source.listing.saves if kept_save(save).key in own]
@@ -158,13 +172,15 @@ class Backups:
             game = self._recipes.game(snapshot.about.game)
         except FerryError:
             return None
-        edition, root = game.editions.get(snapshot.about.edition), Path(snapshot.root)
+        edition = game.editions.get(snapshot.about.edition)
         if edition is None:
             return None
         here = find_berths(self._computer, game, edition).berths
-        own = next((berth for berth in here if berth.root == root), None)
-        if own is None and root.is_dir():
-            own = berth_at(self._computer, game, edition, root)
+        own = next((berth for berth in here if berth.place == snapshot.root), None)
+        with suppress(NotFoundError, OSError):
+            folder = self._keeps.shores.folder(snapshot.root)
+            if own is None and folder.shore.kind(folder.root) == "folder":
+                own = berth_at(self._computer, game, edition, folder.root, folder.shore)
         return own
 
     def is_known_place(self, snapshot: Snapshot) -> bool:
@@ -172,14 +188,18 @@ class Backups:
 
         Any other may come from a stranger's locker, and is to be shown and asked for.
         """
-        root = Path(snapshot.root)
+        try:
+            folder = self._keeps.shores.folder(snapshot.root)
+        except NotFoundError:
+            return False
+        root = folder.root
         with suppress(FerryError):
             game = self._recipes.game(snapshot.about.game)
             edition = game.editions.get(snapshot.about.edition)
             if edition is not None:
                 here = find_berths(self._computer, game, edition).berths
                 if is_place_of(self._computer, edition, root) or any(
-                    same_place(berth.root, root) for berth in here
+                    berth.folder.identity == folder.identity for berth in here
                 ):
                     return True
         with suppress(FerryError):
@@ -187,7 +207,7 @@ class Backups:
             if any(root == path or path in root.parents for path in named):
                 return True
         with suppress(FerryError):
-            roots = {one.story["to"]["root"] for one in self._keeps.logbook.records()}
+            roots = {one.details.target.root for one in self._keeps.logbook.records()}
             return snapshot.root in roots
         return False
 
@@ -205,18 +225,13 @@ class Backups:
         self, plan: Restoring, progress: Progress = silent, *, game_closed: bool = False
     ) -> Restored:
         """Bring a whole backup back where it was; `undo` takes that back."""
-        berth = self.berth_of(plan.snapshot)
-        if berth is not None and not game_closed:
-            refuse_busy(signs_of(self._computer, berth))
-        return restore(plan, self._keeps, progress=progress)
+        watch = at_work(self._computer, self.berth_of(plan.snapshot), closed=game_closed)
+        return restore(plan, self._keeps, watch, progress=progress)
 
     def extract(
         self, ident: str, folder: Path, slots: str | None = None, progress: Progress = silent
-    ) -> tuple[list[str], list[str]]:
-        """Write a backup's files, or those of some slots, into a new folder.
-
-        Returns their paths, and in words which attributes could not be given there.
-        """
+    ) -> Extracted:
+        """Write a backup's files, or those of some slots, into a new folder."""
         snapshot = self.snapshot(ident)
         paths = None
         if slots is not None:
@@ -234,4 +249,4 @@ class Backups:
             if not chosen:
                 raise UnknownNameError(f"The backup {snapshot.id} has no slot {slots}.")
             paths = [path for save in chosen for path in save.files]
-        return extract(self._locker, snapshot, folder, paths, progress)
+        return Extracted(*extract(self._locker, snapshot, folder, paths, progress))

@@ -1,4 +1,4 @@
-"""Cargo: saves in neutral form, with no edition's dress on them."""
+"""Cargo: saves in neutral form, with no edition's wrapping on them."""
 
 from __future__ import annotations
 
@@ -85,7 +85,7 @@ class Piece(Struct, frozen=True, gc=False):
     problem: str = ""
     bound: Mapping[str, int | str] = MappingProxyType({})
     """What its wrapping says of name fields, such as its owner's account."""
-    said: Mapping[str, Mapping[str, Any]] = MappingProxyType({})
+    headers: Mapping[str, Mapping[str, Any]] = MappingProxyType({})
     """All that its wrapping's headers say, by layout."""
     old: bool = False
     """Whether it is an old copy that stands in for a file that is missing."""
@@ -126,7 +126,7 @@ class Save(Struct, frozen=True, gc=False):
     """What could not be told about it, though nothing is wrong with it."""
     packs: tuple[str, ...] = ()
     """The add-ons that it uses."""
-    turn: int | None = None
+    generation: int | None = None
     """Which of several generations of the save it is, where the edition keeps several."""
 
     @property
@@ -164,7 +164,7 @@ class Save(Struct, frozen=True, gc=False):
         )
 
     @property
-    def told(self) -> tuple[Fact, ...]:
+    def shown_facts(self) -> tuple[Fact, ...]:
         """The facts that a player is told beside the name."""
         return tuple(fact for fact in self.facts if fact.shown and fact.key != "name")
 

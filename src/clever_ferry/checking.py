@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
 from msgspec import Struct
 
 from clever_ferry.cargo import Save
-from clever_ferry.crossing.demands import refusals
+from clever_ferry.crossing.rules import refusals
 from clever_ferry.errors import RefusedError
 from clever_ferry.finding import Berth, select
 from clever_ferry.finding.berths import OpenBerth
@@ -43,13 +41,12 @@ class Checked(Struct, frozen=True):
         return bool(self.problems) or any(save.problems for save in self.saves)
 
 
-def check(opened: OpenBerth, slots: str | None, given: Mapping[str, str] | None = None) -> Checked:
+def check(opened: OpenBerth, slots: str | None) -> Checked:
     """Read every byte of the chosen saves of a berth as its edition reads them."""
     berth = opened.berth
     chosen = select(opened.listing.saves, slots, berth.address)
-    known = {**berth.places, **(given or {})}
     examiner = Examiner(
-        berth.edition, opened.contents, berth.fields, berth.files, known, opened.listing.saves
+        berth.edition, opened.contents, opened.known, berth.files, opened.listing.saves
     )
     examined = tuple(examiner.examine(save) for save in chosen)
     problems = list(opened.listing.problems)

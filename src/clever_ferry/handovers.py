@@ -17,7 +17,7 @@ from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import Berth, OpenBerth
 from clever_ferry.moving.parcels import write_parcel
 from clever_ferry.payload import BytesPayload
-from clever_ferry.recipes.laying import lay
+from clever_ferry.recipes.encoding import Encoding, encode
 from clever_ferry.tree import Output
 
 __all__ = ["Handover", "plan_handover", "taking", "write_handover"]
@@ -92,9 +92,10 @@ def _files(handover: Handover, berth: Berth) -> Iterator[Output]:
     pattern = next((place.pattern for place in berth.edition.berths if place.pattern), None)
     depth = len(pattern.segments) if pattern else 1
     above = "/".join(berth.root.parts[-depth:])
-    known = {**handover.here.given, **berth.places, **berth.fields}
     save = handover.after
-    for item in lay(berth.edition, save, save.fields, known, handover.before, save.turn or 1):
+    known, generation = handover.opened.known, save.generation or 1
+    asked = Encoding(berth.edition, save, save.fields, known, handover.before, generation)
+    for item in encode(asked):
         yield Output(f"{above}/{item.put.name}", item.put.payload, item.put.stamp)
     told = (
         f"{save.title}, a world of {berth.game.title}, with {handover.to} as its host.\n"

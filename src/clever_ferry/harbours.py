@@ -122,7 +122,7 @@ class Harbours:
                 f"The harbour {text!r} is not there now: {harbour.path}",
                 advice="If it is on a drive, plug that in.",
             )
-        place = Path(text).expanduser()
+        place = Path(text).expanduser().absolute()
         if is_there(place) and {"/", "\\", "."} & set(text):
             return self._at((place,), text)
         found = next((one for one in self.found if one.name == wanted), None)
@@ -258,7 +258,7 @@ class Harbours:
         above = path.absolute().parent
         files = OneFile(FolderFiles(above, fold=True), path.name)
         every = [
-            Berth(game, one, str(path), self.computer.system, above, {}, files, label=str(path))
+            Berth(game, one, str(path), self.computer.system, above, files, {}, label=str(path))
             for game in games
             for one in game.editions.values()
             if one.box_title is None
@@ -289,7 +289,7 @@ class Harbours:
     def _loose(
         self, place: Harbour, game: Game, edition: Edition, given: Mapping[str, str] | None = None
     ) -> Search:
-        ground: Ground = DiskGround(place.path, self.computer.fold)
+        ground: Ground = DiskGround(place.path, self.computer.fold, shore=self.computer.shore)
         if place.export is not None:
             ground = ArchiveGround(place.export, place.path)
         return find_loose(self.computer, game, edition, ground, given)

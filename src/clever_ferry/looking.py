@@ -10,11 +10,11 @@ from msgspec import Struct
 from clever_ferry.cargo import Save
 from clever_ferry.errors import FerryError, NotFoundError
 from clever_ferry.finding import Berth, Computer, Search, find_berths, open_berth
+from clever_ferry.finding.changes import Changes, Watch
 from clever_ferry.finding.evidence import evidence_of
 from clever_ferry.finding.harbours import Harbour
 from clever_ferry.finding.searching import never_started
 from clever_ferry.harbours import Harbours
-from clever_ferry.moving.changes import Changes, Watch
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.recipes import Recipes
 from clever_ferry.tree import Files, OneFile
@@ -129,12 +129,12 @@ def look_into(recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
         files = place.export
     elif not path.is_dir():
         files = FolderFiles(path.parent)
-        told = survey(OneFile(files, path.name))
+        surveyed = survey(OneFile(files, path.name))
         alone = harbours.alone(path, recipes.games()[0])
         seen = tuple(glimpse(files.payload(path.name)))
-        return Surveyed(place, told, tuple(_sight(berth, True) for berth in alone), seen)
-    told = survey(files)
-    told.troubles += [*closed, *(one for one in place.problems if one not in told.troubles)]
+        return Surveyed(place, surveyed, tuple(_sight(berth, True) for berth in alone), seen)
+    surveyed = survey(files)
+    surveyed.troubles += [*closed, *(one for one in place.problems if one not in surveyed.troubles)]
     found = harbours.look_at(place, recipes.games()[0])
-    told.troubles += [one for one in found.troubles if one not in told.troubles]
-    return Surveyed(place, told, tuple(_sight(berth, True) for berth in found.berths))
+    surveyed.troubles += [one for one in found.troubles if one not in surveyed.troubles]
+    return Surveyed(place, surveyed, tuple(_sight(berth, True) for berth in found.berths))

@@ -10,6 +10,7 @@ postponed would be compiled anew at every start of the program.
 
 from __future__ import annotations
 
+from importlib import import_module
 from types import UnionType
 from typing import Annotated, Any, ClassVar, TypeVar, Union, dataclass_transform, get_args
 
@@ -20,6 +21,7 @@ __all__ = [
     "Meta",
     "Model",
     "ValidationError",
+    "class_of",
     "convert",
     "hint",
     "one_of",
@@ -106,6 +108,12 @@ def one_of(models: UnionType) -> Any:
     """Return the type of what is one of several models, told apart by their tags."""
     kinds = [kind for model in get_args(models) for kind in _made(model).values()]
     return Union[tuple(kinds)]  # noqa: UP007
+
+
+def class_of(package: str, made_by: str) -> Any:
+    """Return a class by the room of a package that it is in, and its name; it is loaded with it."""
+    room, _, name = made_by.partition(".")
+    return getattr(import_module(f"{package}.{room}"), name)
 
 
 def schema_of(model: type[Model]) -> dict[str, Any]:

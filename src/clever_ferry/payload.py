@@ -15,12 +15,14 @@ from clever_ferry.errors import DamagedError
 
 __all__ = [
     "CHUNK",
+    "UNPACKED_ALWAYS",
     "BytesPayload",
     "JoinedPayload",
     "Payload",
     "SlicedPayload",
     "StreamPayload",
     "head",
+    "most_unpacked",
     "pieces_of",
     "read_all",
     "tail",
@@ -29,6 +31,15 @@ __all__ = [
 
 CHUNK = 1 << 20
 """Bytes per chunk that readers aim at: large enough to be quick, small enough to be light."""
+
+
+UNPACKED_ALWAYS = 64 << 20
+_RATIO = 256
+
+
+def most_unpacked(packed: int) -> int:
+    """Return how many bytes so many packed ones may become: a small file must not fill a disk."""
+    return UNPACKED_ALWAYS + _RATIO * packed
 
 
 class Payload(Protocol):

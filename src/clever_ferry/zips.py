@@ -9,9 +9,11 @@ from typing import IO
 
 from clever_ferry.errors import DamagedError
 
-__all__ = ["BROKEN", "MOST_MEMBERS", "open_zip"]
+__all__ = ["BROKEN", "DEEPEST", "MOST_MEMBERS", "open_zip"]
 
 MOST_MEMBERS = 100_000
+DEEPEST = 3
+"""So deep may archives be nested."""
 _LARGEST_LIST, _SHORTEST_ROW = 32 << 20, 46
 BROKEN = (
     zipfile.BadZipFile, zlib.error, EOFError, ValueError, OSError, NotImplementedError,

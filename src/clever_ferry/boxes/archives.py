@@ -16,17 +16,20 @@ from clever_ferry.boxes.companions import going_with, with_companions
 from clever_ferry.boxes.spec import ArchiveSpec
 from clever_ferry.errors import DamagedError, NotFoundError
 from clever_ferry.moving.zip_times import stamp_of, stamped
-from clever_ferry.payload import CHUNK, BytesPayload, Payload, StreamPayload, read_all
+from clever_ferry.payload import (
+    CHUNK,
+    BytesPayload,
+    Payload,
+    StreamPayload,
+    most_unpacked,
+    read_all,
+)
 from clever_ferry.tree import Files, Output
-from clever_ferry.zips import BROKEN, open_zip
+from clever_ferry.zips import BROKEN, DEEPEST, MOST_MEMBERS, open_zip
 
 __all__ = ["ArchiveBox"]
 
 _LARGEST = 1 << 30
-_MOST_ENTRIES = 100_000
-_DEEPEST = 3
-_ALWAYS, _RATIO = 64 << 20, 256
-"""An archive may unpack to 64 MiB and so many times its own bytes."""
 _BROKEN = (*BROKEN, tarfile.TarError, lzma.LZMAError)
 
 
@@ -73,8 +76,8 @@ class ArchiveBox:
                             name, found.size, found.stamp, found.payload, (path,), problem, checked
                         )
                     )
-                    if len(entries) > _MOST_ENTRIES:
-                        raise DamagedError(f"{path} holds more than {_MOST_ENTRIES:,} files.")
+                    if len(entries) > MOST_MEMBERS:
+                        raise DamagedError(f"{path} holds more than {MOST_MEMBERS:,} files.")
         return Contents(tuple(with_companions(entries)), {}, members, tuple(parts))
 
     def _members(self, files: Files, path: str) -> list[_Member]:
@@ -91,8 +94,8 @@ class ArchiveBox:
         if not (self.spec.nested and member.name.lower().endswith(".zip")):
             yield member.name, member
             return
-        if depth >= _DEEPEST:
-            raise DamagedError(f"{member.name}: archives are nested more than {_DEEPEST} deep.")
+        if depth >= DEEPEST:
+            raise DamagedError(f"{member.name}: archives are nested more than {DEEPEST} deep.")
         try:
             raw = read_all(member.payload, limit=_LARGEST, what=member.name)
             inner = list(_bounded(_read_zip(raw), member.name, len(raw)))
@@ -158,13 +161,13 @@ class ArchiveBox:
 
 def _bounded(members: Iterator[_Member], archive: str, size: int) -> Iterator[_Member]:
     """A small archive must not unpack to a full disk, nor a flat list to a full memory."""
-    most, total = _ALWAYS + _RATIO * size, 0
+    most, total = most_unpacked(size), 0
     for count, member in enumerate(members, 1):
         total += member.size
         if total > most:
             raise DamagedError(f"{archive} has {size:,} bytes and would unpack to over {most:,}.")
-        if count > _MOST_ENTRIES:
-            raise DamagedError(f"{archive} holds more than {_MOST_ENTRIES:,} files.")
+        if count > MOST_MEMBERS:
+            raise DamagedError(f"{archive} holds more than {MOST_MEMBERS:,} files.")
         yield member
 
 
@@ -194,7 +197,7 @@ def _unzipper(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> Callable[[], I
 
 
 def _read_tar(raw: bytes) -> Iterator[_Member]:
-    most = min(_LARGEST, _ALWAYS + _RATIO * len(raw))
+    most = min(_LARGEST, most_unpacked(len(raw)))
     for magic, opened in _PACKED:
         if raw.startswith(magic):
             with opened(io.BytesIO(raw)) as packed:

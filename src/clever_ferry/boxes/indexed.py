@@ -12,8 +12,9 @@ from typing import Any
 
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.spec import IndexSpec
+from clever_ferry.documents.places import set_at, value_at
 from clever_ferry.errors import DamagedError
-from clever_ferry.layouts import Layout, point, put, start_digest
+from clever_ferry.layouts import Layout, start_digest
 from clever_ferry.layouts.times import from_ns, to_ns
 from clever_ferry.naming import compile_pattern
 from clever_ferry.payload import (
@@ -37,18 +38,11 @@ _LARGEST_HEAD = 1 << 16
 class IndexedBox:
     """An index over blobs."""
 
-    def __init__(self, name: str, spec: IndexSpec, layouts: Mapping[str, Layout]) -> None:
-        for wanted in (spec.layout, spec.record):
-            if wanted not in layouts:
-                raise DamagedError(f"boxes.{name}: there is no layout {wanted!r}.")
-        self.name, self.spec = name, spec
+    def __init__(self, spec: IndexSpec, layouts: Mapping[str, Layout]) -> None:
+        self.spec = spec
         self.layout, self.record = layouts[spec.layout], layouts[spec.record]
         self.blob = compile_pattern(spec.blob, spec.fields)
-        self.head: Layout | None = None
-        if spec.head is not None:
-            if spec.head.layout not in layouts:
-                raise DamagedError(f"boxes.{name}: there is no layout {spec.head.layout!r}.")
-            self.head = layouts[spec.head.layout]
+        self.head = layouts[spec.head.layout] if spec.head is not None else None
 
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Read the index; entries whose blobs are not as it says carry their problem."""
@@ -79,7 +73,7 @@ class IndexedBox:
         return Contents(entries, bound, state, (index,))
 
     def _records(self, state: dict[str, Any]) -> list[dict[str, Any]]:
-        records = point(state, self.spec.entries)
+        records = value_at(state, self.spec.entries)
         assert isinstance(records, list)
         return records
 
@@ -90,11 +84,11 @@ class IndexedBox:
             return records
         newest: dict[str, dict[str, Any]] = {}
         for record in records:
-            name = point(record, self.spec.name or "")
+            name = value_at(record, self.spec.name or "")
             other = newest.get(name)
-            if other is None or point(record, generation) > point(other, generation):
+            if other is None or value_at(record, generation) > value_at(other, generation):
                 newest[name] = record
-            elif point(record, generation) == point(other, generation):
+            elif value_at(record, generation) == value_at(other, generation):
                 raise DamagedError(f"it names two entries {name!r} of one generation.")
         return list(newest.values())
 
@@ -102,14 +96,14 @@ class IndexedBox:
         records = self._records(state)
         if what == "entries":
             return len(records)
-        parts = [part for record in records for part in point(record, self.spec.parts.at)]
+        parts = [part for record in records for part in value_at(record, self.spec.parts.at)]
         if what == "parts":
             return len(parts)
-        return sum(point(part, self.spec.parts.size) for part in parts)
+        return sum(value_at(part, self.spec.parts.size) for part in parts)
 
     def _check_tallies(self, state: dict[str, Any]) -> None:
         for tally in self.spec.tallies:
-            found, right = point(state, tally.at), self._tally(state, tally.what)
+            found, right = value_at(state, tally.at), self._tally(state, tally.what)
             if found != right:
                 raise DamagedError(f"{tally.at} is {found:,}, but its entries give {right:,}.")
 
@@ -125,11 +119,11 @@ class IndexedBox:
 
     def _entry(self, record: dict[str, Any], files: Files) -> Entry:
         spec = self.spec
-        parts = point(record, spec.parts.at)
-        paths = self._paths(point(record, spec.identifier), len(parts))
+        parts = value_at(record, spec.parts.at)
+        paths = self._paths(value_at(record, spec.identifier), len(parts))
         payloads, problem, total = [], "", 0
         for path, part in zip(paths, parts, strict=True):
-            right = point(part, spec.parts.size)
+            right = value_at(part, spec.parts.size)
             total += right
             info = files.info(path)
             if info is None:
@@ -139,19 +133,19 @@ class IndexedBox:
                     f"its blob {path} has {info.size:,} bytes, but the index says {right:,}"
                 )
             payloads.append(self._checked(files.payload(path), path, part))
-        if spec.size is not None and point(record, spec.size) != total:
-            stated = point(record, spec.size)
+        if spec.size is not None and value_at(record, spec.size) != total:
+            stated = value_at(record, spec.size)
             problem = problem or f"the index says {stated:,} bytes, but its parts have {total:,}"
         stamp = None
         if spec.stamp is not None:
-            stamp = to_ns(point(record, spec.stamp.at), spec.stamp.unit)
-        name = None if spec.name is None else point(record, spec.name)
+            stamp = to_ns(value_at(record, spec.stamp.at), spec.stamp.unit)
+        name = None if spec.name is None else value_at(record, spec.name)
         payload: Payload = JoinedPayload(payloads)
         if self.head is not None and spec.head is not None:
             if problem:  # its name is in what can't be read
                 return Entry(name or paths[0], total, stamp, payload, paths, problem)
             values, after = self.head.read(head(payload, _LARGEST_HEAD))
-            inside = point(values, spec.head.name)
+            inside = value_at(values, spec.head.name)
             if name is not None and name != inside:
                 problem = f"the index calls it {name!r}, but its blob {inside!r}"
             name, total = name or inside, total - after
@@ -164,7 +158,7 @@ class IndexedBox:
         check = self.spec.parts.check
         if check is None:
             return blob
-        right, what = point(part, check.at), check.what
+        right, what = value_at(part, check.at), check.what
 
         def chunks() -> Iterator[bytes]:
             running = start_digest(what)
@@ -196,20 +190,20 @@ class IndexedBox:
             if record is None:
                 record = self.record.blank()
                 if spec.name is not None:
-                    put(record, spec.name, item.name)
-                put(record, spec.identifier, making.random(spec.identifier_size))
+                    set_at(record, spec.name, item.name)
+                set_at(record, spec.identifier, making.random(spec.identifier_size))
                 records.append(record)
             elif spec.generation is not None:
-                put(record, spec.generation, point(record, spec.generation) + 1)
+                set_at(record, spec.generation, value_at(record, spec.generation) + 1)
             if self.head is not None:
                 item = self._headed(item, heads.get(item.name))
             yield from self._blobs(record, item)
         for path in spec.counts:
-            put(state, path, point(state, path) + 1)
+            set_at(state, path, value_at(state, path) + 1)
         for tally in spec.tallies:
-            put(state, tally.at, self._tally(state, tally.what))
+            set_at(state, tally.at, self._tally(state, tally.what))
         if spec.written is not None:
-            put(state, spec.written.at, from_ns(making.now, spec.written.unit))
+            set_at(state, spec.written.at, from_ns(making.now, spec.written.unit))
         yield Output(spec.index, BytesPayload(self.layout.write(state)), making.now)
         for path in sorted(old - self._used(records)):
             yield Output(path, None, making.now)
@@ -219,15 +213,15 @@ class IndexedBox:
             path
             for record in records
             for path in self._paths(
-                point(record, self.spec.identifier), len(point(record, self.spec.parts.at))
+                value_at(record, self.spec.identifier), len(value_at(record, self.spec.parts.at))
             )
         }
 
     def _name(self, record: dict[str, Any], names: Mapping[str, str]) -> str | None:
         """Return an entry's name: its record's, or what its blob has told."""
         if self.spec.name is not None:
-            return str(point(record, self.spec.name))
-        return names.get(self._paths(point(record, self.spec.identifier), 1)[0])
+            return str(value_at(record, self.spec.name))
+        return names.get(self._paths(value_at(record, self.spec.identifier), 1)[0])
 
     def _headed(self, item: Put, old: Entry | None) -> Put:
         """Put the blob's own head before an entry's bytes: the old one's, where there is one."""
@@ -236,7 +230,7 @@ class IndexedBox:
         values = self.head.blank()
         if old is not None and not old.problem and isinstance(old.payload, SlicedPayload):
             values = self.head.read(head(old.payload.inner, _LARGEST_HEAD))[0]
-        put(values, self.spec.head.name, item.name)
+        set_at(values, self.spec.head.name, item.name)
         front = BytesPayload(self.head.write(values))
         return item._replace(payload=JoinedPayload((front, item.payload)))
 
@@ -246,7 +240,7 @@ class IndexedBox:
 
     def _blobs(self, record: dict[str, Any], item: Put) -> Iterator[Output]:
         spec, parts, total = self.spec, [], 0
-        identifier = point(record, spec.identifier)
+        identifier = value_at(record, spec.identifier)
         for number, data in enumerate(pieces_of(item.payload, spec.parts.most), 1):
             part: dict[str, Any] = {spec.parts.size.lstrip("/"): len(data)}
             if spec.parts.check is not None:
@@ -256,11 +250,11 @@ class IndexedBox:
             parts.append(part)
             total += len(data)
             yield Output(self._paths(identifier, number)[-1], BytesPayload(data), item.stamp)
-        put(record, spec.parts.at, parts)
+        set_at(record, spec.parts.at, parts)
         if spec.size is not None:
-            put(record, spec.size, total)
+            set_at(record, spec.size, total)
         if spec.stamp is not None:
-            put(record, spec.stamp.at, from_ns(item.stamp, spec.stamp.unit))
+            set_at(record, spec.stamp.at, from_ns(item.stamp, spec.stamp.unit))
 
 
 def _refuse_shared_blobs(entries: Sequence[Entry]) -> None:

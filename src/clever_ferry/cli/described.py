@@ -6,16 +6,18 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from msgspec import to_builtins
+
 from clever_ferry.cli.screen import iso
 
 if TYPE_CHECKING:
-    from clever_ferry.api import Seen, Sight, Surveyed
     from clever_ferry.cargo import Save
     from clever_ferry.crossing.plan import Move, Plan
     from clever_ferry.finding import Berth
+    from clever_ferry.finding.changes import Changes
     from clever_ferry.keeping.logbook import Record
     from clever_ferry.keeping.snapshots import Kept, Snapshot
-    from clever_ferry.moving.changes import Changes
+    from clever_ferry.looking import Seen, Sight, Surveyed
     from clever_ferry.proving.comparing import Proof
 
 __all__ = [
@@ -93,17 +95,17 @@ def changes_data(changes: Changes, whose: Mapping[Path, str], since: int) -> dic
 
 def survey_data(surveyed: Surveyed) -> dict[str, Any]:
     """Return what a folder seems to hold."""
-    told = surveyed.survey
+    survey = surveyed.survey
     return {
         "kind": surveyed.place.kind,
-        "files": told.count,
-        "size": told.size,
-        "deepest": told.deepest,
-        "newest": told.newest.path if told.newest else None,
-        "kinds": [kind._asdict() for kind in told.kinds],
-        "sets": [one._asdict() for one in told.sets],
-        "series": [{**one._asdict(), "gaps": one.gaps} for one in told.series],
-        "troubles": told.troubles,
+        "files": survey.count,
+        "size": survey.size,
+        "deepest": survey.deepest,
+        "newest": survey.newest.path if survey.newest else None,
+        "kinds": [kind._asdict() for kind in survey.kinds],
+        "sets": [one._asdict() for one in survey.sets],
+        "series": [{**one._asdict(), "gaps": one.gaps} for one in survey.series],
+        "troubles": survey.troubles,
         "glimpse": list(surveyed.glimpse),
         "reads_as": [sight_data(sight) for sight in surveyed.sights],
     }
@@ -222,12 +224,13 @@ def told_state(state: str) -> str:
 
 def record_data(record: Record) -> dict[str, Any]:
     """Return a crossing from the logbook."""
+    details = to_builtins(record.details)
     return {
         "number": record.number,
         "state": told_state(record.state),
         "started": iso(record.started),
         "ended": iso(record.ended),
-        "backup": record.manifest,
-        **{key: record.story[key] for key in ("game", "from", "to", "moves")},
-        "reason": record.story.get("reason"),
+        "backup": record.backup,
+        **{key: details[key] for key in ("game", "from", "to", "moves")},
+        "reason": details["reason"],
     }

@@ -109,11 +109,11 @@ def explain_exit(error: BaseException, *, as_json: bool) -> int:
 
 def echo_json(value: Mapping[str, Any]) -> None:
     """Print what a command found as JSON, as docs/json.md states it."""
-    told = {"format": FORMAT, **value}
+    answer = {"format": FORMAT, **value}
     try:
-        text = json.dumps(told, indent=2, ensure_ascii=False, allow_nan=False)
+        text = json.dumps(answer, indent=2, ensure_ascii=False, allow_nan=False)
     except ValueError:  # a save says that something is endless, which JSON has no word for
-        text = json.dumps(_finite(told), indent=2, ensure_ascii=False)
+        text = json.dumps(_finite(answer), indent=2, ensure_ascii=False)
     click.echo(escaped(text))
 
 
@@ -152,11 +152,11 @@ def _say(
     again: tuple[str, ...] = (),
 ) -> None:  # fmt: skip
     if as_json:
-        told = {
+        answer = {
             "code": code, "what": what, "details": list(details), "advice": advice,
             "again": list(again),
         }  # fmt: skip
-        echo_json({"error": told})
+        echo_json({"error": answer})
         return
     click.secho(visible(what), fg="red", bold=True, err=True)
     for line in details:

@@ -11,10 +11,10 @@ from typing import TypeVar
 
 import click
 
-from clever_ferry.api import Ferry, open_ferry
-from clever_ferry.errors import ChoiceNeededError, FerryError
+from clever_ferry.errors import ChoiceNeededError, FerryError, WrongUseError
+from clever_ferry.ferry import Ferry, open_ferry
 
-__all__ = ["can_ask", "choose", "ferry_here", "told_after_fault"]
+__all__ = ["agree", "can_ask", "choose", "ferry_here", "told_after_fault"]
 
 _T = TypeVar("_T")
 _begun: list[tuple[Ferry, int]] = []
@@ -23,9 +23,10 @@ _begun: list[tuple[Ferry, int]] = []
 
 def ferry_here(computer: Path | None) -> Ferry:
     """Return the ferry; what was cut short is set right first, and that is said."""
+    began = time.time_ns()
     ferry = open_ferry(computer)
-    _begun[:] = [(ferry, time.time_ns())]
-    for one in ferry.recover():
+    _begun[:] = [(ferry, began)]
+    for one in ferry.recovered:
         what = _upper(one.what)
         if one.trouble:
             told, style = f"{what} was cut short and can't be set right yet: {one.trouble}", "red"
@@ -86,6 +87,32 @@ def _upper(text: str) -> str:
 def can_ask() -> bool:
     """Tell whether somebody sits at a terminal and can be asked."""
     return sys.stdin.isatty() and sys.stdout.isatty()
+
+
+def agree(
+    question: str,
+    done: str,
+    *,
+    yes: bool,
+    ask: bool,
+    refused: FerryError | None = None,
+    advice: str = "Add --yes to do it.",
+    again: tuple[str, ...] = (),
+) -> None:
+    """Have the user's word before a change, by `--yes` or by an answer; raises where there is none.
+
+    `done` is what would be done, such as `carried`; `refused` what `--yes` alone does not allow.
+    """
+    if yes and refused is not None:
+        raise refused
+    if yes:
+        return
+    if not ask:
+        raise WrongUseError(
+            f"Nothing was {done}: there is nobody to ask here.", advice=advice, again=again
+        )
+    if not click.confirm(question):
+        raise click.Abort
 
 
 def choose(attempt: Callable[[dict[str, str]], _T], *, ask: bool) -> _T:

@@ -11,7 +11,7 @@ from clever_ferry.cli.screen import console, escape
 from clever_ferry.finding.addresses import address_of
 
 if TYPE_CHECKING:
-    from clever_ferry.api import Sight
+    from clever_ferry.looking import Sight
 
 __all__ = ["overview"]
 

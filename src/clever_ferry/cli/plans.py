@@ -12,7 +12,7 @@ from clever_ferry.finding.addresses import address_of
 
 if TYPE_CHECKING:
     from clever_ferry.crossing.plan import Move, Plan
-    from clever_ferry.recipes.laying import Laid
+    from clever_ferry.recipes.encoding import Encoded
 
 __all__ = ["print_plan"]
 
@@ -60,7 +60,7 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
         "adopted": "from the save it replaces", "usual": "as all the target's saves have it",
         "made": "a new one", "given": "as you say", "kept": "as it was",
     }  # fmt: skip
-    bound = sorted({name for item in move.laid for name in _binds(plan, item.piece.role)})
+    bound = sorted({name for item in move.encoded for name in _binds(plan, item.piece.role)})
     same = not (move.renamed or move.changes or bound or move.left_behind or move.removes)
     if same and not plan.strays(move):
         out.print(f"[save]{escape(move.save.title)}[/] goes as it is, under its own name.")
@@ -81,13 +81,13 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
     if bound:
         places = [
             f"{counted(said['places'], 'place')} in the {item.piece.title}"
-            for item in move.laid
-            for key, said in item.piece.said.items()
+            for item in move.encoded
+            for key, said in item.piece.headers.items()
             if key.startswith("identity ") and key.removeprefix("identity ") in bound
         ]
         told = f" ({', '.join(places)})" if places else ""
         out.print(f"  stamped   with the target's {escape(', '.join(bound) + told)}")
-    for item in move.laid:
+    for item in move.encoded:
         if item.piece.describes:
             out.print(f"  made      {escape(item.put.name)}, the {escape(item.piece.role)} that "
                       f"describes the {escape(item.piece.describes)}")  # fmt: skip
@@ -133,7 +133,7 @@ def _print_kept(out: Console, plan: Plan) -> None:
             "the target has none"
         )  # fmt: skip
         out.print(f"[bold]Goes too:[/] the {escape(item.piece.title)}, {why}")
-    for item in plan.laid:
+    for item in plan.encoded:
         _print_paths(out, item)
     if plan.rebuilt:
         out.print(f"[bold]Removed:[/] {escape(', '.join(plan.rebuilt[:4]))}"
@@ -157,9 +157,9 @@ def _print_kept(out: Console, plan: Plan) -> None:
     out.print()
 
 
-def _print_paths(out: Console, item: Laid) -> None:
+def _print_paths(out: Console, item: Encoded) -> None:
     """Say which paths inside a piece are written as the target spells them, and which are not."""
-    said = item.piece.said.get("paths")
+    said = item.piece.headers.get("paths")
     if said is None:
         return
     what = escape(item.piece.title)

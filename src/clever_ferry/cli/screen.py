@@ -6,7 +6,7 @@ import os
 import sys
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import TYPE_CHECKING
 
 import click
@@ -153,7 +153,7 @@ def steps(lines: Iterable[str]) -> str:
 
 def facts_line(save: Save, *, most: int = 3) -> str:
     """Return a save's first facts but its name: `Day 31 · Played 12 h 05 min`."""
-    facts = [(fact.label, fact.text) for fact in save.told]
+    facts = [(fact.label, fact.text) for fact in save.shown_facts]
     return told_facts(facts[:most])
 
 
@@ -222,7 +222,7 @@ def _ago(seconds: float) -> str:
     return "just now"
 
 
-def place(path: Path, most: int = 200) -> str:
+def place(path: PurePath, most: int = 200) -> str:
     """Return a path with the home folder shortened."""
     home = str(Path.home())
     text = str(path)

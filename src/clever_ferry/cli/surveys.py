@@ -21,8 +21,8 @@ from clever_ferry.cli.screen import (
 from clever_ferry.tree import OneFile
 
 if TYPE_CHECKING:
-    from clever_ferry.api import Sight, Surveyed
-    from clever_ferry.moving.changes import Changed, Changes
+    from clever_ferry.finding.changes import Changed, Changes
+    from clever_ferry.looking import Sight, Surveyed
 
 __all__ = ["print_changes", "print_survey"]
 
@@ -72,38 +72,40 @@ def _names(one: Changed) -> str:
 
 def print_survey(surveyed: Surveyed, what: str) -> None:
     """Print what a folder seems to hold, and what to do with it."""
-    out, told = console(), surveyed.survey
+    out, survey = console(), surveyed.survey
     out.print(
         heading(what) + f"  {escape(surveyed.place.title)}" * (surveyed.place.kind != "folder")
     )
-    if not told.count:
+    if not survey.count:
         out.print("  no files")
     else:
-        deep = f", {told.deepest} folders deep" if told.deepest > 1 else ""
+        deep = f", {survey.deepest} folders deep" if survey.deepest > 1 else ""
         newest = (
-            f"; the newest is {told.newest.path}, {when(told.newest.stamp)}" if told.newest else ""
+            f"; the newest is {survey.newest.path}, {when(survey.newest.stamp)}"
+            if survey.newest
+            else ""
         )
         out.print(
-            f"{counted(told.count, 'file')}, {size(told.size)}{deep}{escape(newest)}",
+            f"{counted(survey.count, 'file')}, {size(survey.size)}{deep}{escape(newest)}",
             soft_wrap=True,
         )
         shown = table("Kind", "Files", "Size", "Such as", right=("Files", "Size"))
-        for kind in told.kinds:
+        for kind in survey.kinds:
             shown.add_row(kind.title, f"{kind.files:,}", size(kind.size), escape(kind.example))
         out.print(shown)
     for line in surveyed.glimpse:
         out.print(f"  {escape(line)}", soft_wrap=True)
-    for sets in told.sets[:5]:
+    for sets in survey.sets[:5]:
         endings = " + ".join(ending or "(none)" for ending in sets.endings)
         out.print(indented(
             f"[save]Belong together:[/] {escape(endings)}, {counted(len(sets.stems), 'time')}: "
             f"{escape(_some(sets.stems))}", 2))  # fmt: skip
-    for series in told.series[:5]:
+    for series in survey.series[:5]:
         gaps = f"; not there: {_some(list(map(str, series.gaps)))}" if series.gaps else ""
         out.print(indented(
             f"[save]A numbered series:[/] {escape(series.pattern)}, # from {series.numbers[0]} to "
             f"{series.numbers[-1]} ({len(series.numbers)} files{gaps})", 2))  # fmt: skip
-    for trouble in told.troubles[:10]:
+    for trouble in survey.troubles[:10]:
         out.print(f"[care]Careful:[/] {escape(trouble)}", soft_wrap=True)
     for sight in surveyed.sights:
         berth = sight.berth
@@ -111,13 +113,11 @@ def print_survey(surveyed: Surveyed, what: str) -> None:
             f"[good]Reads as {escape(berth.game.title)}, {escape(berth.edition.title)}:[/] "
             f"{counted(len(sight.saves), 'save')} in {escape(place(berth.root))}", soft_wrap=True
         )  # fmt: skip
-    if surveyed.sights and isinstance(surveyed.sights[0].berth.within, OneFile):
+    if surveyed.sights and isinstance(surveyed.sights[0].berth.files, OneFile):
         _print_lone(surveyed.sights[0], what)
     elif surveyed.sights:
         berth = surveyed.sights[0].berth
-        address = (
-            f"{berth.game.id}/{berth.edition.id}@{berth.root if berth.within is None else what}"
-        )
+        address = f"{berth.game.id}/{berth.edition.id}@{berth.root if berth.writable else what}"
         out.print(f"Next: cferry slots {escape(_quoted(address))}", soft_wrap=True)
     else:
         out.print(
@@ -133,9 +133,9 @@ def _print_lone(sight: Sight, what: str) -> None:
         told = f"It is only its {save.pieces[0].role}: {', '.join(missing)} must lie beside it."
         console().print(f"{told} Name the folder that has all of it.", soft_wrap=True)
         return
-    goals = [one for one in berth.game.editions.values() if one.id != berth.edition.id]
-    goal = f"{berth.game.id}/{(goals or [berth.edition])[0].id}"
-    line = f"cferry cross --from-file {_quoted(what)} {goal} --dry-run"
+    destinations = [one for one in berth.game.editions.values() if one.id != berth.edition.id]
+    destination = f"{berth.game.id}/{(destinations or [berth.edition])[0].id}"
+    line = f"cferry cross --from-file {_quoted(what)} {destination} --dry-run"
     console().print(f"Next: {escape(line)}", soft_wrap=True)
 
 

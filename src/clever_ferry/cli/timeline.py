@@ -170,25 +170,25 @@ def _arrows(axes: Axes, crossings: Sequence[Record], roots: dict[str, int], left
     """Draw the newest crossings between these lanes in a strip of their own, the newest last."""
     known = []
     for record in crossings:
-        ends = [roots.get(str(record.story[side].get("root", ""))) for side in ("from", "to")]
+        ends = [roots.get(side.root) for side in (record.details.source, record.details.target)]
         if record.state in ("proved", "undone") and None not in ends and ends[0] != ends[1]:
             known.append((record, ends))
     shown = known[:_MOST_ARROWS][::-1]
     step = -left * 0.034
     axes.set_xlim(left, 0.12 + step * (len(shown) + 1) * bool(shown))
-    for number, (record, (start, goal)) in enumerate(shown, 1):
+    for number, (record, (start, end)) in enumerate(shown, 1):
         undone = record.state == "undone"
         ink = "#8a8f98" if undone else "#111827"
         at = 0.12 + step * number
         axes.annotate(
-            "", (at, float(goal or 0)), (at, float(start or 0)), zorder=4,
+            "", (at, float(end or 0)), (at, float(start or 0)), zorder=4,
             arrowprops={"arrowstyle": "-|>", "color": ink, "linestyle": "--" if undone else "-",
                         "linewidth": 1.6, "shrinkA": 3, "shrinkB": 3, "mutation_scale": 16},
         )  # fmt: skip
-        names = ", ".join(move["save"]["name"] for move in record.story["moves"][:2])
+        names = ", ".join(move.save.name for move in record.details.moves[:2])
         ago = when(record.started).partition("(")[2].rstrip(")")
         axes.annotate(
-            f"{names}, {'undone' if undone else ago}", (at, ((start or 0) + (goal or 0)) / 2),
+            f"{names}, {'undone' if undone else ago}", (at, ((start or 0) + (end or 0)) / 2),
             (-3, 0), textcoords="offset points", fontsize=8.5, rotation=90, ha="right",
             va="center", color=ink,
         )  # fmt: skip

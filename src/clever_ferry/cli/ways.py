@@ -20,15 +20,15 @@ def way_between(one: Berth, other: Berth, related: Sequence[Related]) -> str:
     ways = [
         way
         for way in _ways(one, other, related)
-        if way[3].within is None and not way[0].problems and not way[0].throwaway
+        if way[3].writable and not way[0].problems and not way[0].throwaway
     ]
-    for save, like, start, goal in ways:
+    for save, like, start, end in ways:
         if like is not None:
-            route = f"{address_of(start.address, save)} {address_of(goal.address, like)}"
+            route = f"{address_of(start.address, save)} {address_of(end.address, like)}"
             told = f"{save.title} is ahead in {start.title}."
             return f"{told}\nTo carry it over: cferry cross {route} --dry-run"
-    for save, _, start, goal in ways:
-        route = f"{address_of(start.address, save)} {goal.address}"
+    for save, _, start, end in ways:
+        route = f"{address_of(start.address, save)} {end.address}"
         return f"To carry one: cferry cross {route} --dry-run"
     if related and all(pair.relation == "the same" for pair in related):
         return "Both sides have the same progress: nothing needs to be carried."

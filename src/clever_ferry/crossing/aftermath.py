@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from pathlib import Path
+from pathlib import PurePath
 
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.plan import Plan
@@ -14,7 +14,7 @@ __all__ = ["steps_after", "steps_before"]
 _MOST = 8
 
 
-def steps_before(plan: Plan, shown: Callable[[Path], str] = str) -> tuple[str, ...]:
+def steps_before(plan: Plan, shown: Callable[[PurePath], str] = str) -> tuple[str, ...]:
     """Return what to do before the target is written, such as fetching a device's newer copy.
 
     `shown` spells the target's folder for the player.
@@ -24,7 +24,7 @@ def steps_before(plan: Plan, shown: Callable[[Path], str] = str) -> tuple[str, .
 
 
 def steps_after(
-    plan: Plan, carried: Sequence[Save], shown: Callable[[Path], str] = str
+    plan: Plan, carried: Sequence[Save], shown: Callable[[PurePath], str] = str
 ) -> list[str]:
     """Return what to do now, in order; what concerns one save is said for each that was carried."""
     if not carried:
@@ -47,7 +47,7 @@ def _each(line: str, known: Mapping[str, Value], carried: Sequence[Save]) -> Ite
         yield f"… and the same for {len(told) - _MOST:,} more."
 
 
-def _known(plan: Plan, shown: Callable[[Path], str]) -> Mapping[str, Value]:
+def _known(plan: Plan, shown: Callable[[PurePath], str]) -> Mapping[str, Value]:
     berth = plan.target.berth
     return {**berth.fields, "berth": shown(berth.root)}
 

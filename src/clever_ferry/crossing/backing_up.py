@@ -5,17 +5,21 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.changing import in_words, new_token, refuse_full
+from clever_ferry.crossing.guarding import held
 from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.errors import KeyNeededError, NotFoundError, NotMadeError, RefusedError
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.snapshots import Snapshot, kept_save
+from clever_ferry.moving.files import FolderFiles
 
 if TYPE_CHECKING:
     from clever_ferry.recipes.establishing import Examined
@@ -65,7 +69,7 @@ def back_up(
     where a file changes meanwhile, NotMadeError where the locker can't be written.
     """
     berth, made = opened.berth, clock()
-    if berth.within is not None:
+    if not berth.writable:
         raise RefusedError(
             f"{berth.address} is in an archive, which is a copy already.",
             advice="Keep the archive's own files somewhere safe.",
@@ -86,12 +90,11 @@ def back_up(
         tuple(kept_save(save) for save in saves),
     )  # fmt: skip
     what = f"backing up {berth.address}"
-    with keeps.lock(berth.root, what):
-        keeps.journal.refuse_open(berth.root)
-        trust = keeps.locker.latest_of(berth.root)
+    with held(keeps, berth.folder, what):
+        trust = keeps.locker.latest_of(berth.place)
         known = trust.by_path() if trust is not None else {}
         fresh = sum(_size(opened, path) for path in paths if path not in known)
-        refuse_full((keeps.locker.folder, fresh))
+        refuse_full((FolderFiles(keeps.locker.folder, shore=keeps.shore), fresh))
         tally = Tally(progress, "backing up", sum(_size(opened, path) for path in paths))
         try:
             with keeps.locker.packing(what) as packing:
@@ -119,8 +122,7 @@ def _examined(opened: OpenBerth, saves: Sequence[Save]) -> tuple[Examined, ...]:
 
     berth = opened.berth
     examiner = Examiner(
-        berth.edition, opened.contents, berth.fields, berth.files, berth.places,
-        opened.listing.saves,
+        berth.edition, opened.contents, opened.known, berth.files, opened.listing.saves
     )  # fmt: skip
     found = []
     for save in saves:

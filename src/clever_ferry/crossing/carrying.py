@@ -6,22 +6,23 @@ import os
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Any
 
 from clever_ferry.boxes import Making
-from clever_ferry.crossing.changing import Aim, Changed, change, new_token
-from clever_ferry.crossing.guarding import await_quiet, left_by_us
-from clever_ferry.crossing.plan import Move, Plan
+from clever_ferry.crossing.changing import Change, Outcome, Request, make_change, new_token
+from clever_ferry.crossing.guarding import AtWork
+from clever_ferry.crossing.notes import note_of, side_of
+from clever_ferry.crossing.plan import Plan
 from clever_ferry.crossing.progress import Progress, Tally, silent
-from clever_ferry.crossing.recording import recorded, save_story
 from clever_ferry.errors import DamagedError, NotProvenError, RefusedError
 from clever_ferry.finding.berths import open_berth
 from clever_ferry.forms.databases import COMPANIONS
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
+from clever_ferry.keeping.logbook import Details, MoveNote
 from clever_ferry.keeping.snapshots import kept_save
 from clever_ferry.moving.names import refuse_forbidden
 from clever_ferry.proving.comparing import Proof, arrived, prove, untouched
+from clever_ferry.recipes.encoding import Encoded, encode, encode_shared
 from clever_ferry.recipes.establishing import Examined, Examiner
 from clever_ferry.tree import Output
 
@@ -47,94 +48,108 @@ class Crossed:
 def carry_out(
     plan: Plan,
     keeps: Keeps,
+    at_work: AtWork,
     *,
     progress: Progress = silent,
     clock: Callable[[], int] = time.time_ns,
 ) -> Crossed:
-    """Carry out a plan.
+    """Carry out a plan; `at_work` looks whether the target's game runs.
 
     Raises PutBackError where it failed on the way and NotProvenError where the target did
     not read back as it should; in both cases the target is as it was. Raises other
     FerryErrors before anything was changed.
     """
-    started = clock()
-    target = plan.target.berth
-    told = f"carrying {plan.source.berth.address} to {target.address}"
-    with keeps.lock(target.root, told):
-        keeps.journal.refuse_open(target.root)
-        await_quiet(target.files, plan.target.contents.files, left_by_us(keeps, target.root))
-        examined = _examined(plan)
-        _refuse_changed(plan)
-        return _recorded(plan, keeps, examined, new_token(started), started, progress, clock)
+    return make_change(_Crossing(plan, progress, clock()), keeps, at_work, progress, clock)
 
 
-def _recorded(
-    plan: Plan, keeps: Keeps, examined: tuple[Examined, ...], token: str, started: int,
-    progress: Progress, clock: Callable[[], int],
-) -> Crossed:  # fmt: skip
-    target = plan.target.berth
-    making = Making(started, os.urandom)
-    story = _story(plan)
-    with recorded(keeps, token, started, story, clock) as number:
-        aim = Aim(
-            target.folder, f"crossing {number}", number, "proved", "put back",
+class _Crossing(Change[Crossed]):
+    """What carrying out a plan does to its target."""
+
+    def __init__(self, plan: Plan, progress: Progress, started: int) -> None:
+        self._plan, self._progress, self._started = plan, progress, started
+        self._examined: tuple[Examined, ...] = ()
+        self._moved: list[list[Encoded]] = []
+        self._shared: list[Encoded] = []
+        target, source = plan.target.berth, plan.source.berth
+        self.request = Request(
+            target.folder,
+            f"carrying {source.address} to {target.address}",
+            tuple(plan.target.contents.files),
             Reason(
-                token, "crossing", started,
-                f"before {plan.source.berth.address} to {target.address}",
+                new_token(started), "crossing", started,
+                f"before {source.address} to {target.address}",
                 target.about, tuple(kept_save(save) for save in plan.replaced),
             ),
+            _details(plan),
             likely=tuple(path for save in plan.replaced for path in save.files),
-            adding=plan.size, story=story,
+            adding=plan.size,
         )  # fmt: skip
 
-        def settle(made: Changed) -> Crossed:
-            proofs = _prove(plan, progress)
-            return Crossed(number, tuple(proofs), token, made.before.size, examined, made.unkept)
+    def refuse_changed(self) -> None:
+        """Establish what can be of the source, and look at the target once more."""
+        plan = self._plan
+        self._examined = _examined(plan)
+        now = open_berth(plan.target.berth, facts=False, given=plan.given).contents
+        if untouched(plan.target.contents, now, set()) or len(now.entries) != len(
+            plan.target.contents.entries
+        ):
+            raise RefusedError(
+                "The target changed after the plan was shown, so nothing was carried.",
+                advice="Close the game and its store's program, then run the same command again.",
+            )
 
-        return change(aim, keeps, lambda: _outputs(plan, making), settle, progress, clock)
+    def outputs(self) -> Iterator[Output]:
+        """Yield the target's new files; what is carried takes its own digest on the way."""
+        plan, target = self._plan, self._plan.target
+        edition = target.berth.edition
+        self._moved = [encode(move.encoding) for move in plan.moves]
+        self._shared = [
+            one for item in plan.shared if (one := encode_shared(edition, item.piece, target.known))
+        ]
+        puts = [item.put for items in (*self._moved, self._shared) for item in items]
+        removes = [*(name for move in plan.moves for name in move.removes), *plan.rebuilt]
+        making = Making(self._started, os.urandom)
+        for output in edition.box.write(target.contents, puts, removes, making):
+            refuse_forbidden(output.path, target.berth.system, target.berth.above)
+            if edition.barred(output.path):
+                raise RefusedError(f"{output.path} is never to be touched, as the recipe says.")
+            yield output
 
-
-def _outputs(plan: Plan, making: Making) -> Iterator[Output]:
-    target = plan.target
-    edition = target.berth.edition
-    puts = [item.put for item in plan.laid]
-    removes = [*(name for move in plan.moves for name in move.removes), *plan.rebuilt]
-    for output in edition.box.write(target.contents, puts, removes, making):
-        refuse_forbidden(output.path, target.berth.system, target.berth.above)
-        if edition.barred(output.path):
-            raise RefusedError(f"{output.path} is never to be touched, as the recipe says.")
-        yield output
-
-
-def _prove(plan: Plan, progress: Progress) -> list[Proof]:
-    tally = Tally(progress, "proving", plan.size)
-    target = plan.target.berth
-    now = open_berth(target, given=plan.given)
-    proofs = []
-    for move in plan.moves:
-        found = next((save for save in now.listing.saves if save.fields == move.fields), None)
-        if found is None:
-            raise _not_proven([f"{move.save.title} is not in the target's list"])
-        proofs.append(
-            prove(target.game, target.edition, move.save, move.laid, found, target.fields, tally)
+    def prove(self, outcome: Outcome) -> Crossed:
+        """Hold what the target's edition reads back against what was carried."""
+        plan, target = self._plan, self._plan.target.berth
+        tally = Tally(self._progress, "proving", plan.size)
+        now = open_berth(target, given=plan.given)
+        proofs = []
+        for move, encoded in zip(plan.moves, self._moved, strict=True):
+            found = next((save for save in now.listing.saves if save.fields == move.fields), None)
+            if found is None:
+                raise _not_proven([f"{move.save.title} is not in the target's list"])
+            proofs.append(
+                prove(
+                    target.game, target.edition, move.save, encoded, found, now.known.fields, tally
+                )
+            )
+        concerned = {item.put.name for item in plan.encoded} | set(plan.rebuilt)
+        concerned |= {name for move in plan.moves for name in move.removes}
+        concerned |= {f"{name}{ending}" for name in concerned for ending in COMPANIONS}
+        shared = {piece.key: piece for piece in now.listing.shared}
+        faults = [
+            f"the {item.piece.title} is not what was carried"
+            for item in self._shared
+            if not arrived(item, shared.get(item.piece.key))
+        ]
+        faults += [f"{p.save.title}: {fault}" for p in proofs for fault in p.faults]
+        faults += [
+            f"{name} changed, although it was not concerned"
+            for name in untouched(plan.target.contents, now.contents, concerned)
+        ]
+        if faults:
+            raise _not_proven(faults)
+        before = outcome.before
+        return Crossed(
+            outcome.number, tuple(proofs), before.id, before.size, self._examined, outcome.unkept
         )
-    concerned = {item.put.name for item in plan.laid} | set(plan.rebuilt)
-    concerned |= {name for move in plan.moves for name in move.removes}
-    concerned |= {f"{name}{ending}" for name in concerned for ending in COMPANIONS}
-    shared = {piece.key: piece for piece in now.listing.shared}
-    faults = [
-        f"the {item.piece.title} is not what was carried"
-        for item in plan.shared
-        if not arrived(item, shared.get(item.piece.key))
-    ]
-    faults += [f"{p.save.title}: {fault}" for p in proofs for fault in p.faults]
-    faults += [
-        f"{name} changed, although it was not concerned"
-        for name in untouched(plan.target.contents, now.contents, concerned)
-    ]
-    if faults:
-        raise _not_proven(faults)
-    return proofs
 
 
 def _not_proven(faults: list[str]) -> NotProvenError:
@@ -152,9 +167,8 @@ def _examined(plan: Plan) -> tuple[Examined, ...]:
     Pieces of no form are read to their end when they are carried, and not before.
     """
     source = plan.source
-    known = {**source.berth.places, **plan.given}
     examiner = Examiner(
-        source.berth.edition, source.contents, source.berth.fields, source.berth.files, known,
+        source.berth.edition, source.contents, source.known, source.berth.files,
         source.listing.saves,
     )  # fmt: skip
     found = tuple(examiner.examine(move.save, "none") for move in plan.moves)
@@ -168,33 +182,15 @@ def _examined(plan: Plan) -> tuple[Examined, ...]:
     return found
 
 
-def _refuse_changed(plan: Plan) -> None:
-    now = open_berth(plan.target.berth, facts=False, given=plan.given).contents
-    if untouched(plan.target.contents, now, set()) or len(now.entries) != len(
-        plan.target.contents.entries
-    ):
-        raise RefusedError(
-            "The target changed after the plan was shown, so nothing was carried.",
-            advice="Close the game and its store's program, then run the same command again.",
-        )
-
-
-def _story(plan: Plan) -> dict[str, Any]:
+def _details(plan: Plan) -> Details:
     source, target = plan.source.berth, plan.target.berth
-    return {
-        "game": target.game.title,
-        "from": {"address": source.address, "title": source.title, "root": str(source.root)},
-        "to": {"address": target.address, "title": target.title, "root": str(target.root)},
-        "moves": [_move_story(move) for move in plan.moves],
-        "shared": [item.piece.title for item in plan.shared],
-        "rebuilt": list(plan.rebuilt),
-    }
-
-
-def _move_story(move: Move) -> dict[str, Any]:
-    return {
-        "from_slot": move.save.slot,
-        "to_slot": move.slot or None,
-        "save": save_story(move.save),
-        "replaced": save_story(move.replaced) if move.replaced else None,
-    }
+    return Details(
+        target.game.title, side_of(source), side_of(target),
+        tuple(
+            MoveNote(move.save.slot, move.slot or None, note_of(move.save),
+                     note_of(move.replaced) if move.replaced else None)
+            for move in plan.moves
+        ),
+        shared=tuple(item.piece.title for item in plan.shared),
+        rebuilt=plan.rebuilt,
+    )  # fmt: skip

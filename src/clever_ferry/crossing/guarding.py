@@ -3,19 +3,33 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Mapping, Sequence
-from pathlib import Path
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 
 from clever_ferry.errors import RefusedError
-from clever_ferry.finding.signs import Signs
+from clever_ferry.finding.berths import Berth
+from clever_ferry.finding.computers import Computer
+from clever_ferry.finding.signs import Signs, signs_of
 from clever_ferry.keeping.keeps import Keeps
-from clever_ferry.tree import Files
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.system import same_time
 
-__all__ = ["await_quiet", "left_by_us", "refuse_busy", "refuse_changed"]
+__all__ = ["AtWork", "at_work", "await_quiet", "held", "refuse_busy", "refuse_changed"]
+
+AtWork = Callable[[], Signs]
+"""Looks for who is at work on a folder that is to be changed."""
 
 _QUIET = 2 * 10**9
 """A file that changed less than 2 s ago may be one of several that a game is writing."""
 _LONGEST = 6.0
+
+
+def at_work(computer: Computer, berth: Berth | None, *, closed: bool = False) -> AtWork:
+    """Return what looks for a berth's game; `closed` is the user's word that it does not run.
+
+    Where the berth is not known, there is no game to look for.
+    """
+    return lambda: Signs() if closed or berth is None else signs_of(computer, berth)
 
 
 def refuse_busy(signs: Signs) -> None:
@@ -41,39 +55,35 @@ def refuse_changed(*, changed: bool) -> None:
         )
 
 
-def left_by_us(keeps: Keeps, root: Path) -> dict[str, int]:
-    """Return the files that the last change of a folder has left, with their time stamps."""
-    for record in keeps.logbook.records():
-        if record.story["to"]["root"] == str(root):
-            return {
-                item["path"]: item["stamp"]
-                for item in record.story.get("left", [])
-                if "stamp" in item
-            }
-    return {}
+@contextmanager
+def held(keeps: Keeps, folder: FolderFiles, doing: str) -> Iterator[None]:
+    """Hold the lock of a folder on which no change is under way, nor was cut short."""
+    with keeps.lock(folder, doing):
+        keeps.journal.refuse_open(folder)
+        yield
 
 
 def await_quiet(
-    files: Files,
+    files: FolderFiles,
     paths: Sequence[str],
     own: Mapping[str, int],
     *,
-    clock: Callable[[], int] = time.time_ns,
     sleep: Callable[[float], None] = time.sleep,
 ) -> None:
     """Wait until none of these files was changed for 2 s; `own` are stamps that mean nothing.
 
     Raises RefusedError where files still change after 6 s.
     """
-    deadline = clock() + int(_LONGEST * 1e9)
+    step = files.shore.capabilities.step
+    deadline = files.shore.now() + int(_LONGEST * 1e9)
     while True:
-        now = clock()
+        now = files.shore.now()
         fresh = [
             path
             for path in paths
             if (info := files.info(path)) is not None
             and 0 <= now - info.stamp < _QUIET
-            and own.get(path) != info.stamp
+            and not (path in own and same_time(info.stamp, own[path], step))
         ]
         if not fresh:
             return

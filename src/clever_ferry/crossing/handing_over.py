@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 
 from msgspec.structs import replace
 
 from clever_ferry.cargo import Piece, Save
+from clever_ferry.documents.document import FORMS, each_in, held, values_in, with_values
+from clever_ferry.documents.form import Form
 from clever_ferry.errors import NotFoundError, RefusedError, UnsupportedError
-from clever_ferry.layers.places import find_places, read_text, replaced
-from clever_ferry.payload import Payload, StreamPayload
+from clever_ferry.payload import Payload
 from clever_ferry.recipes import Game
 from clever_ferry.recipes.models import HandoverInfo
 
@@ -22,9 +22,9 @@ def host_of(game: Game, save: Save) -> str:
     info = _info(game)
     if info.says is not None:
         piece = next((one for one in save.pieces if one.role == info.says.piece), None)
-        names = _names(piece.payload, info.says.at) if piece else []
+        names = _names(game, piece, info.says.at) if piece else []
     else:
-        said = (piece.said.get(f"identity {info.named}", {}) for piece in save.pieces)
+        said = (piece.headers.get(f"identity {info.named}", {}) for piece in save.pieces)
         names = [str(one["value"]) for one in said if "value" in one]
     if not names:
         raise RefusedError(f"{save.title} does not say who hosts it.")
@@ -67,7 +67,7 @@ def handed_over(game: Game, save: Save, to: str) -> Save:
         elif own is not None and piece is guests[name]:
             piece = replace(own, role=info.guest, fields={each: host})
         else:
-            piece = _renamed(piece, info, host, name)
+            piece = _renamed(piece, game, host, name)
         pieces.append(piece)
     return replace(save, pieces=tuple(pieces))
 
@@ -82,30 +82,33 @@ def _info(game: Game) -> HandoverInfo:
     return game.handover
 
 
-def _renamed(piece: Piece, info: HandoverInfo, host: str, guest: str) -> Piece:
+def _renamed(piece: Piece, game: Game, host: str, guest: str) -> Piece:
     """Return a piece in which the new host and the old one have changed places."""
+    info = _info(game)
     key = f"identity {info.named}"
-    if key in piece.said:
+    if key in piece.headers:
         piece = replace(piece,
-            said={**piece.said, key: {**piece.said[key], "value": guest}}
+            headers={**piece.headers, key: {**piece.headers[key], "value": guest}}
         )  # fmt: skip
     at = [one.at for one in info.places if one.piece == piece.role]
     if at:
-        piece = replace(piece, payload=_exchanged(piece.payload, at, {host: guest, guest: host}))
+        piece = replace(piece, payload=_exchanged(game, piece, at, {host: guest, guest: host}))
     return piece
 
 
-def _names(payload: Payload, at: str) -> list[str]:
-    return [str(place.value) for place in find_places(read_text(payload), "json", [at])]
+def _form(game: Game, piece: Piece) -> Form | str:
+    holds = game.pieces[piece.role].holds or ""
+    return game.forms.get(holds, holds if holds in FORMS else "json")
 
 
-def _exchanged(payload: Payload, at: Sequence[str], names: Mapping[str, str]) -> Payload:
-    """Return a JSON text in which some names at some places stand for each other."""
+def _names(game: Game, piece: Piece, at: str) -> list[str]:
+    (found,) = values_in(_form(game, piece), piece.payload, [at])
+    return [str(one) for one in found if one is not None]
 
-    def written() -> Iterator[bytes]:
-        text = read_text(payload)
-        places = [one for one in find_places(text, "json", at) if one.value in names]
-        new = [json.dumps(names[str(one.value)], ensure_ascii=False) for one in places]
-        yield replaced(text, places, new)
 
-    return StreamPayload(written)
+def _exchanged(game: Game, piece: Piece, at: Sequence[str], names: Mapping[str, str]) -> Payload:
+    """Return a document in which some names at some places stand for each other."""
+    form, source = _form(game, piece), held(piece.payload)
+    every = each_in(form, source, at)
+    new = [(node, names[str(node.value)]) for node in every if node.value in names]
+    return with_values(form, source, new)

@@ -10,12 +10,12 @@ from clever_ferry.cargo import Piece, Save
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.signs import Signs
 from clever_ferry.naming import Value
-from clever_ferry.recipes.laying import Laid
+from clever_ferry.recipes.encoding import Encoded, Encoding
 
-__all__ = ["Change", "Move", "Plan"]
+__all__ = ["Arrival", "Move", "Plan"]
 
 
-class Change(Struct, frozen=True):
+class Arrival(Struct, frozen=True):
     """A name field that the target gets otherwise than from the source, and from where."""
 
     field: str
@@ -30,10 +30,12 @@ class Move(Struct, frozen=True):
     slot: int
     fields: Mapping[str, Value]
     replaced: Save | None
-    laid: tuple[Laid, ...]
+    encoding: Encoding
+    encoded: tuple[Encoded, ...]
+    """What that gives, to be shown; carrying out encodes anew."""
     removes: tuple[str, ...]
     """Entries of the replaced save that no new piece takes the place of."""
-    changes: tuple[Change, ...]
+    changes: tuple[Arrival, ...]
     adopted: tuple[Piece, ...]
     """Pieces that the target needs and the save lacks: those of the save that it replaces."""
     left_behind: tuple[Piece, ...]
@@ -42,7 +44,7 @@ class Move(Struct, frozen=True):
     @property
     def renamed(self) -> list[tuple[str, str]]:
         """Entries whose name changes, before and after."""
-        pairs = [(item.piece.entry, item.put.name) for item in self.laid]
+        pairs = [(item.piece.entry, item.put.name) for item in self.encoded]
         return [pair for pair in pairs if pair[0] != pair[1]]
 
 
@@ -56,7 +58,7 @@ class Plan(Struct, frozen=True):
     """What the user has stated: name fields and keys."""
     signs: Signs = field(default_factory=Signs)
     """Who else may write the target, as far as shows."""
-    shared: tuple[Laid, ...] = ()
+    shared: tuple[Encoded, ...] = ()
     """Pieces that all saves share, which go too: asked for, or the target has none."""
     rebuilt: tuple[str, ...] = ()
     """Entries of the target that go, as its game makes them anew."""
@@ -72,9 +74,9 @@ class Plan(Struct, frozen=True):
         return self.source.strays(move.save)
 
     @property
-    def laid(self) -> list[Laid]:
+    def encoded(self) -> list[Encoded]:
         """All pieces as they will stand in the target."""
-        return [*(item for move in self.moves for item in move.laid), *self.shared]
+        return [*(item for move in self.moves for item in move.encoded), *self.shared]
 
     @property
     def replaced(self) -> list[Save]:

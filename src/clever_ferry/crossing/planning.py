@@ -3,14 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
-from uuid import UUID
 
 from msgspec.structs import replace
 
 from clever_ferry.cargo import Piece, Save, new_digest
-from clever_ferry.crossing.demands import pack_notes, refuse_other_host, refuse_too_large
-from clever_ferry.crossing.goals import Goal, goals_of
-from clever_ferry.crossing.plan import Change, Move, Plan
+from clever_ferry.crossing.destinations import Destination, destinations_of
+from clever_ferry.crossing.plan import Arrival, Move, Plan
 from clever_ferry.crossing.refusing import (
     refuse_beyond_limit,
     refuse_collisions,
@@ -19,7 +17,7 @@ from clever_ferry.crossing.refusing import (
     refuse_other_story,
     refuse_same,
 )
-from clever_ferry.crossing.versions import version_notes
+from clever_ferry.crossing.rules import notes_on
 from clever_ferry.errors import (
     DamagedError,
     NotFoundError,
@@ -29,16 +27,8 @@ from clever_ferry.errors import (
 from clever_ferry.finding.addresses import address_of, select
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.moving.names import refuse_forbidden
-from clever_ferry.naming import (
-    DigitsField,
-    FieldSpec,
-    HexField,
-    IdentifierField,
-    NumberField,
-    StampField,
-    Value,
-)
-from clever_ferry.recipes.laying import Laid, lay, lay_shared
+from clever_ferry.naming import Value
+from clever_ferry.recipes.encoding import Encoded, Encoding, encode, encode_shared
 
 __all__ = ["make_plan"]
 
@@ -53,9 +43,7 @@ def make_plan(
     as_it_was: bool = False,
     sharing: Collection[str] | None = None,
     whole_only: bool = False,
-    newer_ok: bool = False,
-    packs_ok: bool = False,
-    host_ok: bool = False,
+    waived: Collection[str] = (),
     itself: bool = False,
 ) -> Plan:
     """Plan a crossing of the chosen slots (all, if None) to `slots` of the target.
@@ -64,12 +52,11 @@ def make_plan(
     so that a plan that is only shown has those that the next run has, too. `as_it_was` keeps every
     name field of the source, where a backup comes back to where it was. `sharing` are roles of
     shared pieces to carry even where the target has its own; None: carry none. `whole_only` leaves
-    damaged saves behind instead of refusing; `newer_ok` lets newer saves go, `packs_ok` those whose
-    add-ons are not seen in the target, `host_ok` worlds that another hosts than the target's.
+    damaged saves behind instead of refusing; `waived` are words that turn refusals (`RULES`).
     `itself`: the saves were changed, and go onto what they were.
     Raises FerryError subclasses for all that would stand in the way.
     """
-    if target.berth.within is not None:
+    if not target.berth.writable:
         raise RefusedError(
             f"{target.berth.address} is in an archive, and archives are only read.",
             advice="Carry the saves to an edition that is installed, or unpack the archive and "
@@ -83,24 +70,21 @@ def make_plan(
     refuse_damaged(saves, source)
     notes: tuple[str, ...] = ()
     if not as_it_was:
-        refuse_too_large(saves, target)
-        notes = version_notes(saves, target, newer_ok=newer_ok)
-        notes += pack_notes(saves, target, packs_ok=packs_ok)
-        if not host_ok:
-            refuse_other_host(saves, where, target)
-        notes += _arriving_notes(source, target)
+        notes = notes_on(saves, where, target, waived) + _arriving_notes(source, target)
     secrets = source.berth.edition.secrets | target.berth.edition.secrets
     named = {name: value for name, value in given.items() if name not in secrets}
     if as_it_was and named:
         raise WrongUseError(f"{next(iter(named))} stays as it was; only a key can be given here.")
     refuse_foreign_given(named, target)
-    goals = goals_of(saves, target, slots if not as_it_was else slots or _own_slots(saves, target))
-    already = tuple(
-        (save, goal.replaced)
-        for save, goal in zip(saves, goals, strict=True)
-        if goal.already and goal.replaced is not None
+    destinations = destinations_of(
+        saves, target, slots if not as_it_was else slots or _own_slots(saves, target)
     )
-    pairs = [(save, goal) for save, goal in zip(saves, goals, strict=True) if not goal.already]
+    already = tuple(
+        (save, one.replaced)
+        for save, one in zip(saves, destinations, strict=True)
+        if one.already and one.replaced is not None
+    )
+    pairs = [(save, one) for save, one in zip(saves, destinations, strict=True) if not one.already]
     if already and not pairs and not sharing:
         raise NotFoundError(
             f"{target.berth.address} has the same progress already: nothing needs to be carried.",
@@ -111,8 +95,8 @@ def make_plan(
         )  # fmt: skip
     random = _ids(source, target)
     made_up = source.berth.made_up
-    pairs = [(_only_known(save, made_up), goal) for save, goal in pairs] if made_up else pairs
-    moves = [_move(save, goal, target, given, random, as_it_was) for save, goal in pairs]
+    pairs = [(_only_known(save, made_up), one) for save, one in pairs] if made_up else pairs
+    moves = [_move(save, one, target, given, random, as_it_was) for save, one in pairs]
     if not itself:
         refuse_same(source, target, moves)
     refuse_collisions(target, moves)
@@ -130,14 +114,14 @@ def make_plan(
 
 
 def _arriving_notes(source: OpenBerth, target: OpenBerth) -> tuple[str, ...]:
-    told = target.berth.edition.arriving.get(source.berth.edition.id)
-    return told.notes if told else ()
+    arriving = target.berth.edition.arriving.get(source.berth.edition.id)
+    return arriving.notes if arriving else ()
 
 
 def _shared(
     source: OpenBerth, target: OpenBerth, sharing: Collection[str]
-) -> tuple[tuple[Laid, ...], tuple[str, ...]]:
-    """Lay the shared pieces that are asked for, or that the target lacks.
+) -> tuple[tuple[Encoded, ...], tuple[str, ...]]:
+    """Encode the shared pieces that are asked for, or that the target lacks.
 
     Also returns what is to be said of those that it lacks and that can't go.
     """
@@ -148,7 +132,7 @@ def _shared(
             raise WrongUseError(f"{role!r} is no piece that saves share; there are: {told}.")
         if role not in {piece.role for piece in source.listing.shared}:
             raise NotFoundError(f"{source.berth.address} has no {role}.")
-    laid: list[Laid] = []
+    encoded: list[Encoded] = []
     notes: list[str] = []
     for piece in source.listing.shared:
         own = _like(piece, source, target)
@@ -158,17 +142,16 @@ def _shared(
             piece = replace(piece, fields=own.fields)
         if piece.problem:
             raise DamagedError(f"The {piece.title} is damaged: {piece.problem}.")
-        known = {**target.berth.places, **target.berth.fields}
         try:
-            one = lay_shared(target.berth.edition, piece, known)
+            one = encode_shared(target.berth.edition, piece, target.known)
         except RefusedError as error:
             if piece.role in sharing:
                 raise
             notes.append(f"The {piece.title}, which the target lacks, stays behind: {error.what}")
             continue
         if one is not None:
-            laid.append(one)
-    return tuple(laid), tuple(notes)
+            encoded.append(one)
+    return tuple(encoded), tuple(notes)
 
 
 def _like(piece: Piece, source: OpenBerth, target: OpenBerth) -> Piece | None:
@@ -199,8 +182,8 @@ def _ids(source: OpenBerth, target: OpenBerth) -> Callable[[int], bytes]:
     for one in (source, target):
         seed.update(f"{one.berth.root}\0".encode("utf-8", "surrogateescape"))
         for entry in one.contents.entries:
-            told = f"{entry.name}\0{entry.size}\0{entry.stamp}\0"
-            seed.update(told.encode("utf-8", "surrogateescape"))
+            state = f"{entry.name}\0{entry.size}\0{entry.stamp}\0"
+            seed.update(state.encode("utf-8", "surrogateescape"))
     taken = 0
 
     def make(count: int) -> bytes:
@@ -212,59 +195,60 @@ def _ids(source: OpenBerth, target: OpenBerth) -> Callable[[int], bytes]:
 
 
 def _move(
-    save: Save, goal: Goal, target: OpenBerth, given: Mapping[str, str],
+    save: Save, destination: Destination, target: OpenBerth, given: Mapping[str, str],
     random: Callable[[int], bytes], as_it_was: bool,
 ) -> Move:  # fmt: skip
     edition = target.berth.edition
     fields: dict[str, Value] = {}
-    changes: list[Change] = []
+    changes: list[Arrival] = []
     for name in edition.key_fields:
-        if name == "slot" and goal.slot is not None:
-            fields[name] = goal.slot
+        if name == "slot" and destination.slot is not None:
+            fields[name] = destination.slot
             continue
         if as_it_was and name in save.fields:
-            change = Change(name, save.fields[name], "kept")
-        elif goal.name is not None:
-            change = Change(name, goal.name, "given")
-        elif not edition.numbered and goal.replaced is not None:
-            if name not in goal.replaced.fields:
+            change = Arrival(name, save.fields[name], "kept")
+        elif destination.name is not None:
+            change = Arrival(name, destination.name, "given")
+        elif not edition.numbered and destination.replaced is not None:
+            if name not in destination.replaced.fields:
                 continue
-            change = Change(name, goal.replaced.fields[name], "adopted")
+            change = Arrival(name, destination.replaced.fields[name], "adopted")
         elif name in edition.optional_fields and name not in (save.fields.keys() | given.keys()):
             continue
         else:
-            change = _arrival(name, save, goal.replaced, target, given, random)
+            change = _arrival(name, save, destination.replaced, target, given, random)
         fields[name] = change.value
         if change.how != "kept":
             changes.append(change)
-    replaced = goal.replaced or _same_name(target, fields)
-    if goal.replaced is None and goal.name is None and replaced is not None and not as_it_was:
-        refuse_other_story(save, replaced, target, fresh=goal.fresh)
-    stated = {name: given[name] for name in (*edition.secrets, *edition.berth_fields)
-              if name in given}  # fmt: skip
-    known = {**target.berth.places, **stated, **target.berth.fields}
-    turns = [
-        one.turn or 0
+    replaced = destination.replaced or _same_name(target, fields)
+    unnamed = destination.replaced is None and destination.name is None
+    if unnamed and replaced is not None and not as_it_was:
+        refuse_other_story(save, replaced, target, fresh=destination.fresh)
+    generations = [
+        one.generation or 0
         for one in (*target.listing.saves, *target.listing.behind)
         if one.fields == (replaced.fields if replaced else fields)
     ]
     adopted = _adopted(save, replaced, target)
     whole = replace(save, pieces=(*save.pieces, *adopted))
-    laid = lay(edition, whole, fields, known, replaced, max(turns, default=0) + 1)
-    kept = {item.piece.key for item in laid}
+    encoding = Encoding(
+        edition, whole, fields, target.berth.known(given), replaced, max(generations, default=0) + 1
+    )
+    encoded = tuple(encode(encoding))
+    kept = {item.piece.key for item in encoded}
     left = tuple(p for p in save.pieces if p.key not in kept and not p.describes)
     if edition.box_title is None:
-        for item in laid:
+        for item in encoded:
             refuse_forbidden(item.put.name, target.berth.system, target.berth.above)
-    new = {target.berth.folded(item.put.name) for item in laid}
+    new = {target.berth.folded(item.put.name) for item in encoded}
     removes = tuple(
         piece.entry
         for piece in (replaced.pieces if replaced else ())
         if target.berth.folded(piece.entry) not in new
     )
-    slot = goal.slot or (replaced.slot if replaced else 0)
+    slot = destination.slot or (replaced.slot if replaced else 0)
     return Move(
-        save, slot, fields, replaced, tuple(laid), removes, tuple(changes), adopted, left
+        save, slot, fields, replaced, encoding, encoded, removes, tuple(changes), adopted, left
     )  # fmt: skip
 
 
@@ -274,8 +258,8 @@ def _adopted(save: Save, replaced: Save | None, target: OpenBerth) -> tuple[Piec
     Raises RefusedError where that has none either, or where it is what a player goes by.
     """
     edition = target.berth.edition
-    slips = {file.role for file in edition.files if file.slip}
-    lacks = set(edition.missing(save.roles)) - slips
+    sidecars = {file.role for file in edition.files if file.sidecar}
+    lacks = set(edition.missing(save.roles)) - sidecars
     own = replaced.pieces if replaced else ()
     known_by = edition.reader.sources
     adopted = tuple(one for one in own if one.role in lacks and one.role not in known_by)
@@ -303,25 +287,21 @@ def _same_name(target: OpenBerth, fields: Mapping[str, Value]) -> Save | None:
 def _arrival(
     name: str, save: Save, replaced: Save | None, target: OpenBerth, given: Mapping[str, str],
     random: Callable[[int], bytes],
-) -> Change:  # fmt: skip
+) -> Arrival:  # fmt: skip
     """Return a name field's value in the target, by the first way that can be gone."""
     field = target.berth.edition.fields[name]
     if name in given:
-        return Change(
-            name,
-            int(given[name]) if isinstance(field, NumberField | StampField) else given[name],
-            "given",
-        )
+        return Arrival(name, field.parse(given[name]), "given")
     for way in field.on_arrival:
         if way == "kept" and name in save.fields:
-            return Change(name, save.fields[name], "kept")
+            return Arrival(name, save.fields[name], "kept")
         if way == "adopted" and replaced is not None and name in replaced.fields:
-            return Change(name, replaced.fields[name], "adopted")
+            return Arrival(name, replaced.fields[name], "adopted")
         usual = {one.fields[name] for one in target.listing.saves if name in one.fields}
         if way == "usual" and len(usual) == 1:
-            return Change(name, usual.pop(), "usual")
-        if way == "made" and isinstance(field, HexField | DigitsField | IdentifierField):
-            return Change(name, _made(field, random), "made")
+            return Arrival(name, usual.pop(), "usual")
+        if way == "made" and (value := field.made(random)) is not None:
+            return Arrival(name, value, "made")
     ways = " or ".join(field.on_arrival)
     raise RefusedError(
         f"{save.title} needs the target's {name}, and there is none ({ways}).",
@@ -331,12 +311,3 @@ def _arrival(
         advice="Make a throwaway save in the target's game and carry onto it (:throwaway), or "
         f"state it with --give {name}=VALUE ({field.wants()}).",
     )
-
-
-def _made(field: FieldSpec, random: Callable[[int], bytes]) -> str:
-    if isinstance(field, IdentifierField):
-        return str(UUID(bytes=random(16), version=4))
-    length = (field.length if isinstance(field, HexField | DigitsField) else None) or 16
-    if isinstance(field, HexField):
-        return random(length).hex()[:length]
-    return str(int.from_bytes(random(length), "big"))[:length].zfill(length)

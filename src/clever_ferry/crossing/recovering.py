@@ -6,14 +6,15 @@ import os
 import time
 from collections.abc import Callable
 from contextlib import suppress
-from pathlib import Path
+from pathlib import PurePath
 
 from clever_ferry.crossing.changing import follow, in_words
 from clever_ferry.crossing.putting_back import put_back, refuse_gone
 from clever_ferry.crossing.settling import Recovered, settle_unread
-from clever_ferry.errors import DamagedError, FerryError, UnsupportedError
+from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.keeping.journal import Entry
 from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.logbook import Record
 from clever_ferry.moving.replacing import sweep_quietly
 from clever_ferry.moving.system import undisturbed
 
@@ -28,11 +29,12 @@ def recover(keeps: Keeps, *, clock: Callable[[], int] = time.time_ns) -> list[Re
     done = []
     for ident in keeps.journal.open():
         try:
-            one = _recover_one(keeps, ident, clock)
-        except UnsupportedError as error:
+            try:
+                one = _recover_one(keeps, ident, clock)
+            except DamagedError as error:
+                one = settle_unread(keeps, ident, error, clock)
+        except FerryError as error:
             one = Recovered("a change", "", trouble=str(error))
-        except DamagedError as error:
-            one = settle_unread(keeps, ident, error, clock)
         except OSError as error:
             one = Recovered("a change", "", trouble=in_words(error))
         if one is not None:
@@ -45,7 +47,7 @@ def _recover_one(keeps: Keeps, ident: str, clock: Callable[[], int]) -> Recovere
     entry = keeps.journal.read(ident)
     if entry is None:
         return None
-    lock = keeps.lock(Path(entry.root), f"setting right {entry.what}")
+    lock = keeps.lock(keeps.shores.folder(entry.root), f"setting right {entry.what}")
     if not lock.take():
         return None
     try:
@@ -66,30 +68,33 @@ def _recover_one(keeps: Keeps, ident: str, clock: Callable[[], int]) -> Recovere
 
 def _set_right(keeps: Keeps, entry: Entry, clock: Callable[[], int]) -> Entry:
     """Do what the journal's entry still asks for, whatever the logbook says; then close it."""
-    anchor = Path(entry.anchor)
+    files = keeps.shores.folder(entry.root)
+    shore = files.shore
+    anchor = files.path_of(entry.anchor)
 
-    def announce(place: Path, stamp: int) -> None:
+    def announce(place: PurePath, stamp: int) -> None:
         nonlocal entry
-        entry = keeps.journal.staging_at(entry, place, stamp)
+        entry = keeps.journal.staging_at(entry, shore.text(place), stamp)
 
     if entry.phase not in ("done", "put back"):
-        refuse_gone(anchor)
+        refuse_gone(files, anchor)
     begun = entry.phase == "staging"
     if entry.phase == "replacing":
-        entry = keeps.journal.turn(entry, "putting back")
+        entry = keeps.journal.advance(entry, "putting back")
     for place, stamp in entry.stages:
-        sweep_quietly(Path(place), entry.id, stamp if begun else None)
+        sweep_quietly(shore, files.path_of(place), entry.id, stamp if begun else None)
     if entry.phase == "putting back":
         put_back(
             keeps.locker,
             keeps.locker.snapshot(entry.id),
+            files,
             f"{entry.id}-back-{os.urandom(2).hex()}",
             anchor,
             entry.anchor_stamp,
             announce,
         )
     if entry.phase in ("staging", "putting back"):
-        entry = keeps.journal.turn(entry, "put back", clock())
+        entry = keeps.journal.advance(entry, "put back", clock())
     follow(keeps, entry)
     keeps.journal.close(entry)
     return entry
@@ -97,15 +102,18 @@ def _set_right(keeps: Keeps, entry: Entry, clock: Callable[[], int]) -> Entry:
 
 def _close_records(keeps: Keeps, clock: Callable[[], int]) -> None:
     """Say of crossings that ended before they were in the journal that nothing was changed."""
-    with suppress(DamagedError):
-        for begun in keeps.logbook.begun():
-            lock = keeps.lock(Path(begun.story["to"]["root"]), "looking")
+    begun: list[Record] = []
+    with suppress(FerryError):  # what needs the logbook tells of it
+        begun = keeps.logbook.begun()
+    for one in begun:
+        with suppress(FerryError):
+            lock = keeps.lock(keeps.shores.folder(one.details.target.root), "looking")
             if not lock.take():
                 continue
             try:  # whoever had the lock till now may have ended it
-                record = keeps.logbook.record(begun.number)
+                record = keeps.logbook.record(one.number)
                 ended = record is None or record.state != "begun"
-                if not ended and not keeps.journal.holds(begun.manifest):
-                    keeps.logbook.turn(begun.number, "put back", ended=clock())
+                if not ended and not keeps.journal.holds(one.backup):
+                    keeps.logbook.advance(one.number, "put back", ended=clock())
             finally:
                 lock.release()

@@ -5,12 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from clever_ferry.cargo import Save
-from clever_ferry.crossing.goals import slots_told
+from clever_ferry.crossing.destinations import slots_told
 from clever_ferry.crossing.plan import Move
 from clever_ferry.errors import DamagedError, RefusedError, WrongUseError
 from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.naming import NumberField, StampField, Value
 from clever_ferry.proving.stories import story_of
 
 __all__ = [
@@ -59,15 +58,13 @@ def refuse_foreign_given(given: Mapping[str, str], target: OpenBerth) -> None:
                 details=(f"There is: {known}." if known else "It has none.",),
             )
         field = edition.fields[name]
-        counted = isinstance(field, NumberField | StampField) and text.isdecimal()
-        value: Value = int(text) if counted else text
-        if field.write(value) is None:
+        if field.write(field.parse(text)) is None:
             raise WrongUseError(f"--give {name}={text}: it takes {field.wants()}.")
 
 
 def refuse_same(source: OpenBerth, target: OpenBerth, moves: Sequence[Move]) -> None:
     """Refuse to carry a save onto itself."""
-    if source.berth.root != target.berth.root or source.berth.within is not None:
+    if source.berth.place != target.berth.place or not source.berth.writable:
         return
     for move in moves:
         if move.replaced is not None and move.replaced.fields == move.save.fields:
@@ -96,7 +93,7 @@ def refuse_collisions(target: OpenBerth, moves: Sequence[Move]) -> None:
     """Refuse two saves that would become one."""
     seen: dict[str, Save] = {}
     for move in moves:
-        for name in (*(item.put.name for item in move.laid), *move.removes):
+        for name in (*(item.put.name for item in move.encoded), *move.removes):
             other = seen.setdefault(target.berth.folded(name), move.save)
             if other is not move.save:
                 raise RefusedError(

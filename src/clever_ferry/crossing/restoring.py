@@ -6,19 +6,19 @@ import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from clever_ferry.cargo import digest_of
-from clever_ferry.crossing.changing import Aim, Changed, change, new_token
-from clever_ferry.crossing.guarding import await_quiet, left_by_us, refuse_changed
+from clever_ferry.crossing.changing import Change, Outcome, Request, make_change, new_token
+from clever_ferry.crossing.guarding import AtWork, refuse_changed
+from clever_ferry.crossing.notes import note_of
 from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.crossing.putting_back import refuse_astray, return_folders, returning
-from clever_ferry.crossing.recording import recorded, save_story
-from clever_ferry.crossing.undoing import attributes_at, unlike
+from clever_ferry.crossing.undoing import unlike
 from clever_ferry.errors import DamagedError, NotFoundError, NotProvenError
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Locker, Reason
+from clever_ferry.keeping.logbook import Details, MoveNote, Side
 from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.outputs import new_folder
@@ -33,7 +33,7 @@ class Restoring:
     """What restoring a backup where it was will do."""
 
     snapshot: Snapshot
-    root: Path
+    files: FolderFiles
     comes: tuple[str, ...]
     """Files that are not there now, or not as they were."""
     goes: tuple[str, ...]
@@ -61,10 +61,9 @@ def plan_restore(keeps: Keeps, snapshot: Snapshot, now: OpenBerth | None) -> Res
     Raises DamagedError where an object of it is damaged, and NotFoundError where all stands
     as it did.
     """
-    refuse_astray(snapshot)
+    files = keeps.shores.folder(snapshot.root)
+    refuse_astray(snapshot, files)
     refuse_damaged(keeps.locker, snapshot)
-    root = Path(snapshot.root)
-    files = FolderFiles(root)
     own = snapshot.by_path()
     comes = tuple(
         kept.path
@@ -72,7 +71,7 @@ def plan_restore(keeps: Keeps, snapshot: Snapshot, now: OpenBerth | None) -> Res
         if (info := files.info(kept.path)) is None
         or (info.size, info.stamp) != (kept.size, kept.stamp)
         or digest_of(files.payload(kept.path)) != kept.digest
-        or attributes_at(files, kept.path) != kept.attributes
+        or files.attributes(kept.path) != kept.attributes
     )
     goes = [path for path in snapshot.absent if files.find(path) is not None]
     replaced: list[KeptSave] = []
@@ -87,7 +86,7 @@ def plan_restore(keeps: Keeps, snapshot: Snapshot, now: OpenBerth | None) -> Res
         raise NotFoundError("Everything stands as in that backup: there is nothing to restore.")
     paths = [*own, *goes, *(now.contents.files if now is not None else ())]
     seen = {path: files.info(path) for path in paths}
-    return Restoring(snapshot, root, comes, tuple(goes), tuple(replaced), seen)
+    return Restoring(snapshot, files, comes, tuple(goes), tuple(replaced), seen)
 
 
 def _in_the_way(snapshot: Snapshot, now: OpenBerth, own: set[str]) -> list[str]:
@@ -128,75 +127,74 @@ def refuse_damaged(locker: Locker, snapshot: Snapshot, paths: Sequence[str] | No
 def restore(
     plan: Restoring,
     keeps: Keeps,
+    at_work: AtWork,
     *,
     progress: Progress = silent,
     clock: Callable[[], int] = time.time_ns,
 ) -> Restored:
     """Bring a folder back as a backup has it; what stands there now is kept first.
 
-    Raises PutBackError and NotProvenError as a crossing does; the folder is then as it was.
+    `at_work` looks whether its game runs. Raises PutBackError and NotProvenError as a crossing
+    does; the folder is then as it was.
     """
-    snapshot, made = plan.snapshot, clock()
-    files = FolderFiles(plan.root)
-    token = new_token(made)
-    with keeps.lock(plan.root, f"restoring {snapshot.about.address}"):
-        keeps.journal.refuse_open(plan.root)
-        await_quiet(files, plan.comes + plan.goes, left_by_us(keeps, plan.root))
-        refuse_changed(changed={path: files.info(path) for path in plan.seen} != plan.seen)
-        story = _story(plan, keeps)
-        with recorded(keeps, token, made, story, clock) as number:
-            aim = Aim(
-                files, f"restore {number}", number, "proved", "put back",
-                Reason(token, "restore", made, f"before restoring {snapshot.id}", snapshot.about,
-                       plan.replaced),
-                likely=plan.comes + plan.goes, adding=snapshot.size, story=story, exact=True,
-                extra=tuple(one.path for one in snapshot.folders),
-            )  # fmt: skip
-
-            def settle(done: Changed) -> Restored:
-                return_folders(snapshot, done.anchor, done.anchor_stamp)
-                if faults := unlike(snapshot, files, done.excused):
-                    raise NotProvenError(
-                        "The folder does not read back as it should, so it was put back.",
-                        details=tuple(f"  {path}" for path in faults),
-                        advice="Close the game and its store's program, then try again.",
-                    )
-                return Restored(number, done.before, done.unkept)
-
-            def outputs() -> Iterator[Output]:
-                yield from returning(keeps.locker, snapshot, files)
-                for path in plan.goes:
-                    yield Output(path, None, made, tidy=True)
-
-            return change(aim, keeps, outputs, settle, progress, clock)
+    return make_change(_Restore(plan, keeps.locker, clock()), keeps, at_work, progress, clock)
 
 
-def _story(plan: Restoring, keeps: Keeps) -> dict[str, Any]:
+class _Restore(Change[Restored]):
+    """What restoring a whole backup does to its folder."""
+
+    def __init__(self, plan: Restoring, locker: Locker, started: int) -> None:
+        self._plan, self._locker, self._started = plan, locker, started
+        snapshot = plan.snapshot
+        self.request = Request(
+            plan.files, f"restoring {snapshot.about.address}", plan.comes + plan.goes,
+            Reason(new_token(started), "restore", started, f"before restoring {snapshot.id}",
+                   snapshot.about, plan.replaced),
+            _details(plan, locker),
+            likely=plan.comes + plan.goes, adding=snapshot.size, exact=True,
+            extra=tuple(one.path for one in snapshot.folders),
+        )  # fmt: skip
+
+    def refuse_changed(self) -> None:
+        """Look whether all files stand as they were shown."""
+        files, seen = self.request.files, self._plan.seen
+        refuse_changed(changed={path: files.info(path) for path in seen} != seen)
+
+    def outputs(self) -> Iterator[Output]:
+        """Yield what brings the backup's paths back, and what contradicts it."""
+        yield from returning(self._locker, self._plan.snapshot, self.request.files)
+        for path in self._plan.goes:
+            yield Output(path, None, self._started, tidy=True)
+
+    def prove(self, outcome: Outcome) -> Restored:
+        """Hold the folder against the backup, its folders' times included."""
+        return_folders(
+            self._plan.snapshot, self.request.files, outcome.anchor, outcome.anchor_stamp
+        )
+        if faults := unlike(self._plan.snapshot, self.request.files, outcome.excused):
+            raise NotProvenError(
+                "The folder does not read back as it should, so it was put back.",
+                details=tuple(f"  {path}" for path in faults),
+                advice="Close the game and its store's program, then try again.",
+            )
+        return Restored(outcome.number, outcome.before, outcome.unkept)
+
+
+def _details(plan: Restoring, locker: Locker) -> Details:
     snapshot = plan.snapshot
     standing = {save.slot: save for save in plan.replaced}
-    return {
-        "kind": "restore",
-        "game": snapshot.about.title.partition(":")[0],
-        "from": {
-            "address": f"backup {snapshot.id}",
-            "title": f"backup {snapshot.id}",
-            "root": str(keeps.locker.folder),
-        },
-        "to": {
-            "address": snapshot.about.address,
-            "title": snapshot.about.title.partition(": ")[2],
-            "root": snapshot.root,
-        },
-        "moves": [
-            {
-                "from_slot": save.slot,
-                "to_slot": save.slot,
-                "save": save_story(save),
-                "replaced": save_story(standing[save.slot]) if save.slot in standing else None,
-            }
+    named = f"backup {snapshot.id}"
+    return Details(
+        snapshot.about.title.partition(":")[0],
+        Side(named, named, str(locker.folder)),
+        Side(snapshot.about.address, snapshot.about.title.partition(": ")[2], snapshot.root),
+        tuple(
+            MoveNote(save.slot, save.slot, note_of(save),
+                     note_of(standing[save.slot]) if save.slot in standing else None)
             for save in snapshot.saves
-        ],
-    }
+        ),
+        kind="restore",
+    )  # fmt: skip
 
 
 def extract(
@@ -222,7 +220,7 @@ def extract(
             for kept in chosen:
                 payload, own = locker.payload(kept), kept.attributes
                 change_.stage(Output(kept.path, payload, kept.stamp, attributes=own), tally)
-            change_.settle()
+            change_.flush()
             if change_.failing:
                 raise OSError(None, "; ".join(change_.unkept))
             change_.commit()

@@ -6,11 +6,10 @@ established by comparing, and written down; where it is neither, that is said.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass
-from pathlib import Path
+from pathlib import PurePath
 
 from clever_ferry.cargo import digest_of
 from clever_ferry.crossing.undoing import unlike
@@ -21,6 +20,7 @@ from clever_ferry.keeping.logbook import Record, State
 from clever_ferry.keeping.snapshots import Snapshot
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.replacing import STAGING, sweep_quietly
+from clever_ferry.moving.shore import Shore
 
 __all__ = ["Recovered", "cut_short", "give_up", "settle_unread"]
 
@@ -46,12 +46,11 @@ def settle_unread(
     None where another process is at work on its folder.
     """
     record, snapshot = _record(keeps, ident), _snapshot(keeps, ident)
-    roots = [Path(snapshot.root)] if snapshot is not None else []
+    texts = [snapshot.root] if snapshot is not None else []
     if record is not None:
-        roots.append(Path(record.story["to"]["root"]))
+        texts.append(record.details.target.root)
     what = record.what if record is not None else "a change"
-    if not roots:
-        roots = _known_roots(keeps)
+    roots = [keeps.shores.folder(text) for text in texts] or _known_roots(keeps)
     lock = keeps.lock(roots[0], f"settling {what}") if roots else None
     if lock is not None and not lock.take():
         return None
@@ -63,11 +62,11 @@ def settle_unread(
             if record is None and not swept:
                 told = f"{error.what} It had not begun to replace anything, and is now {kept}."
                 return Recovered(what, "", trouble=told)
-            return Recovered(what, str(swept[0] if swept else roots[0]))
+            return Recovered(what, str(swept[0] if swept else roots[0].root))
         state = _state(keeps, record, snapshot)
         _turn(keeps, record, state, clock)
         keeps.journal.set_aside(ident)
-        root = str(roots[0]) if roots else ""
+        root = str(roots[0].root) if roots else ""
         if state != "unclear":
             return Recovered(what, root, finished=state != "put back")
         return Recovered(
@@ -85,28 +84,28 @@ def _state(keeps: Keeps, record: Record | None, snapshot: Snapshot | None) -> St
     """Tell by comparing how a change has ended; `unclear` where the folder says neither."""
     if snapshot is None:
         return "unclear"
-    files = FolderFiles(Path(snapshot.root))
+    files = keeps.shores.folder(snapshot.root)
     if not unlike(snapshot, files):
         return "put back"
     if record is not None and record.state == "proved" and _stands(record, files):
         return "proved"
     if snapshot.kind == "undo":
         for one in keeps.logbook.records():
-            if one.state == "undone" and one.story["to"]["root"] == snapshot.root:
+            if one.state == "undone" and one.details.target.root == snapshot.root:
                 with suppress(DamagedError):
-                    if not unlike(keeps.locker.snapshot(one.manifest), files):
+                    if not unlike(keeps.locker.snapshot(one.backup), files):
                         return "undone"
     return "unclear"
 
 
 def _stands(record: Record, files: FolderFiles) -> bool:
     """Tell whether all that a change has left is there just so."""
-    for item in record.story.get("left", []):
-        there = files.find(item["path"]) is not None
-        if not there or item["digest"] is None:
-            if there or item["digest"] is not None:
+    for item in record.details.left:
+        there = files.find(item.path) is not None
+        if not there or item.digest is None:
+            if there or item.digest is not None:
                 return False
-        elif digest_of(files.payload(item["path"])) != item["digest"]:
+        elif digest_of(files.payload(item.path)) != item.digest:
             return False
     return True
 
@@ -114,12 +113,12 @@ def _stands(record: Record, files: FolderFiles) -> bool:
 def _turn(keeps: Keeps, record: Record | None, state: State, clock: Callable[[], int]) -> None:
     with suppress(DamagedError):
         if record is not None:
-            keeps.logbook.turn(record.number, state, ended=clock())
+            keeps.logbook.advance(record.number, state, ended=clock())
 
 
 def _record(keeps: Keeps, ident: str) -> Record | None:
     with suppress(DamagedError):
-        return next((one for one in keeps.logbook.records() if one.manifest == ident), None)
+        return next((one for one in keeps.logbook.records() if one.backup == ident), None)
     return None
 
 
@@ -129,27 +128,31 @@ def _snapshot(keeps: Keeps, ident: str) -> Snapshot | None:
     return None
 
 
-def _known_roots(keeps: Keeps) -> list[Path]:
+def _known_roots(keeps: Keeps) -> list[FolderFiles]:
     """Return the folders that were ever written, the last one first."""
     with suppress(DamagedError):
-        roots = [Path(one.story["to"]["root"]) for one in keeps.logbook.records()]
-        return list(dict.fromkeys(roots))
+        texts = [one.details.target.root for one in keeps.logbook.records()]
+        return [keeps.shores.folder(text) for text in dict.fromkeys(texts)]
     return []
 
 
-def _swept(root: Path, ident: str) -> Iterator[Path]:
+def _swept(folder: FolderFiles, ident: str) -> Iterator[PurePath]:
     """Remove what a change has staged in a folder, those above and those below it; yield where."""
-    for place in (*root.parents, root):
-        yield from _swept_in(place, ident)
-    for folder, inner, _ in os.walk(root):
-        for name in inner:
-            yield from _swept_in(Path(folder) / name, ident)
+    shore, waiting = folder.shore, [folder.root]
+    for place in folder.root.parents:
+        yield from _swept_in(shore, place, ident)
+    while waiting:
+        place = waiting.pop()
+        yield from _swept_in(shore, place, ident)
+        with suppress(OSError):
+            inner = [place / name for name in shore.names(place)]
+            waiting += [one for one in inner if shore.kind(one, follow=False) == "folder"]
 
 
-def _swept_in(place: Path, ident: str) -> Iterator[Path]:
+def _swept_in(shore: Shore, place: PurePath, ident: str) -> Iterator[PurePath]:
     with suppress(OSError):
-        if any(one.startswith(STAGING + ident) for one in os.listdir(place)):  # noqa: PTH208
-            sweep_quietly(place, ident, None)
+        if any(one.startswith(STAGING + ident) for one in shore.names(place)):
+            sweep_quietly(shore, place, ident, None)
             yield place
 
 
@@ -175,14 +178,15 @@ def give_up(keeps: Keeps, number: int, clock: Callable[[], int]) -> Entry:
         raise UnknownNameError(
             f"No change {number} is cut short.", advice="`cferry log` lists all changes."
         )
-    with keeps.lock(Path(entry.root), f"giving up {entry.what}"):
+    folder = keeps.shores.folder(entry.root)
+    with keeps.lock(folder, f"giving up {entry.what}"):
         for place, _ in entry.stages:
-            with suppress(OSError):
-                sweep_quietly(Path(place), entry.id, None)
+            with suppress(OSError, DamagedError):
+                sweep_quietly(folder.shore, folder.path_of(place), entry.id, None)
         state: State = entry.done if entry.phase == "done" else "unclear"
         if entry.phase in ("staging", "put back"):
             state = entry.before
         with suppress(DamagedError):
-            keeps.logbook.turn(entry.number, state, ended=clock(), story=entry.story)
+            keeps.logbook.advance(entry.number, state, ended=clock(), details=entry.details)
         keeps.journal.close(entry)
     return entry

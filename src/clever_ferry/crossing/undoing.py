@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
-from dataclasses import dataclass, replace
-from pathlib import Path
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from msgspec.structs import replace
 
 from clever_ferry.cargo import digest_of
-from clever_ferry.crossing.changing import Aim, Changed, change, new_token
-from clever_ferry.crossing.guarding import await_quiet, left_by_us, refuse_changed
+from clever_ferry.crossing.changing import Change, Outcome, Request, make_change, new_token
+from clever_ferry.crossing.guarding import AtWork, refuse_changed
 from clever_ferry.crossing.progress import Progress, silent
 from clever_ferry.crossing.putting_back import refuse_astray, return_folders, returning
 from clever_ferry.errors import (
@@ -25,9 +26,10 @@ from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.logbook import Logbook, Record
 from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
 from clever_ferry.moving.files import FolderFiles
-from clever_ferry.moving.system import Attributes, attributes_of, same_time
+from clever_ferry.moving.system import same_time
+from clever_ferry.tree import Output
 
-__all__ = ["Undoing", "Undone", "attributes_at", "plan_undo", "undo", "unlike"]
+__all__ = ["Undoing", "Undone", "plan_undo", "undo", "unlike"]
 
 
 @dataclass(frozen=True)
@@ -72,14 +74,15 @@ def plan_undo(
     if record.state != "proved":
         raise RefusedError(f"{record.what.capitalize()} is {record.state} already.")
     _refuse_buried(keeps.logbook.records(), record)
-    snapshot = keeps.locker.snapshot(record.manifest)
-    if snapshot.root != record.story["to"]["root"]:
+    snapshot = keeps.locker.snapshot(record.backup)
+    if snapshot.root != record.details.target.root:
         raise DamagedError(
             f"The backup of {record.what} is of another folder, so nothing was undone.",
             details=(f"Backup {snapshot.id}: {snapshot.root}",),
             advice="See whether CFERRY_LOCKER names the locker that it was made with.",
         )
-    refuse_astray(snapshot)
+    files = keeps.shores.folder(snapshot.root)
+    refuse_astray(snapshot, files)
     for kept in snapshot.files:
         if keeps.locker.objects.fault(kept.digest):
             raise DamagedError(
@@ -88,9 +91,9 @@ def plan_undo(
                 details=(f"Backup {snapshot.id} in {keeps.locker.folder}",),
                 advice="`cferry backup verify` says what else is damaged.",
             )
-    changed = tuple(_changed(record, Path(snapshot.root)))
+    changed = tuple(_changed(record, files))
     opened = now(snapshot)
-    concerned = {item["path"] for item in record.story.get("left", [])}
+    concerned = {item.path for item in record.details.left}
     concerned |= {one.path for one in snapshot.files}
     standing = tuple(
         kept_save(save)
@@ -119,13 +122,13 @@ def _record(logbook: Logbook, number: int | None) -> Record:
 
 def _refuse_buried(records: list[Record], record: Record) -> None:
     """A later crossing over the same files must be undone first."""
-    own = {item["path"] for item in record.story.get("left", [])}
+    own = {item.path for item in record.details.left}
     for later in records:
         if (
             later.number > record.number
             and later.state == "proved"
-            and later.story["to"]["root"] == record.story["to"]["root"]
-            and own & {item["path"] for item in later.story.get("left", [])}
+            and later.details.target.root == record.details.target.root
+            and own & {item.path for item in later.details.left}
         ):
             raise RefusedError(
                 f"{later.what.capitalize()} changed the same files after {record.what}.",
@@ -133,70 +136,81 @@ def _refuse_buried(records: list[Record], record: Record) -> None:
             )
 
 
-def _changed(record: Record, root: Path) -> list[str]:
-    files = FolderFiles(root)
+def _changed(record: Record, files: FolderFiles) -> list[str]:
     changed = []
-    rebuilt = set(record.story.get("rebuilt", []))
-    for item in record.story.get("left", []):
-        if item["path"] in rebuilt:
+    rebuilt = set(record.details.rebuilt)
+    for item in record.details.left:
+        if item.path in rebuilt:
             continue  # that the game has made it anew is no play
-        info = files.info(item["path"])
-        if item["digest"] is None:
+        info = files.info(item.path)
+        if item.digest is None:
             same = info is None
         else:
             same = (
                 info is not None
-                and info.size == item["size"]
-                and digest_of(files.payload(item["path"])) == item["digest"]
+                and info.size == item.size
+                and digest_of(files.payload(item.path)) == item.digest
             )
         if not same:
-            changed.append(item["path"])
+            changed.append(item.path)
     return changed
 
 
 def undo(
     plan: Undoing,
     keeps: Keeps,
+    at_work: AtWork,
     *,
     progress: Progress = silent,
     clock: Callable[[], int] = time.time_ns,
 ) -> Undone:
     """Bring the target back as it was before a crossing; what stands there now is kept first.
 
-    Raises PutBackError where it can't be done; the
+    `at_work` looks whether its game runs. Raises PutBackError where it can't be done; the
     target is then as it was before this undoing, and it may simply be tried again.
     """
-    record, made = plan.record, clock()
-    root = Path(plan.snapshot.root)
-    files = FolderFiles(root)
-    snapshot = _without_remade(plan.snapshot, record, files)
-    with keeps.lock(root, f"undoing {record.what}"):
-        await_quiet(files, [one.path for one in snapshot.files], left_by_us(keeps, root))
-        refuse_changed(changed=tuple(_changed(record, root)) != plan.changed)
-        aim = Aim(
-            files, f"undoing {record.what}", record.number, "undone", "proved",
-            Reason(new_token(made), "undo", made, f"before undoing {record.what}",
+    return make_change(_Undo(plan, keeps, clock()), keeps, at_work, progress, clock)
+
+
+class _Undo(Change[Undone]):
+    """What undoing a crossing does to its target."""
+
+    def __init__(self, plan: Undoing, keeps: Keeps, started: int) -> None:
+        self._plan, self._locker = plan, keeps.locker
+        record, files = plan.record, keeps.shores.folder(plan.snapshot.root)
+        self._snapshot = snapshot = _without_remade(plan.snapshot, record, files)
+        self.request = Request(
+            files, f"undoing {record.what}", tuple(one.path for one in snapshot.files),
+            Reason(new_token(started), "undo", started, f"before undoing {record.what}",
                    snapshot.about, plan.standing),
+            None, record.number, "undone", "proved",
             likely=tuple(kept.path for kept in snapshot.files),
             adding=snapshot.size,
             extra=tuple(one.path for one in snapshot.folders) + snapshot.absent_folders,
             exact=True,
         )  # fmt: skip
 
-        def settle(done: Changed) -> Undone:
-            anchor, stamp = record.story["anchor"], record.story["anchor_stamp"]
-            return_folders(snapshot, Path(anchor), stamp)
-            if faults := unlike(snapshot, files, done.excused):
-                raise NotProvenError(
-                    "The target does not read back as it should, so nothing was undone.",
-                    details=tuple(f"  {path}" for path in faults),
-                    advice="Close the game and its store's program, then try again.",
-                )
-            return Undone(done.before, done.unkept)
+    def refuse_changed(self) -> None:
+        """Look whether just what was shown was changed since the crossing."""
+        now = _changed(self._plan.record, self.request.files)
+        refuse_changed(changed=tuple(now) != self._plan.changed)
 
-        return change(
-            aim, keeps, lambda: returning(keeps.locker, snapshot, files), settle, progress, clock
-        )
+    def outputs(self) -> Iterator[Output]:
+        """Yield what brings the snapshot's paths back."""
+        return returning(self._locker, self._snapshot, self.request.files)
+
+    def prove(self, outcome: Outcome) -> Undone:
+        """Hold the target against the snapshot, its folders' times included."""
+        details, files = self._plan.record.details, self.request.files
+        anchor = files.path_of(details.anchor)
+        return_folders(self._snapshot, files, anchor, details.anchor_stamp)
+        if faults := unlike(self._snapshot, files, outcome.excused):
+            raise NotProvenError(
+                "The target does not read back as it should, so nothing was undone.",
+                details=tuple(f"  {path}" for path in faults),
+                advice="Close the game and its store's program, then try again.",
+            )
+        return Undone(outcome.before, outcome.unkept)
 
 
 def _without_remade(snapshot: Snapshot, record: Record, files: FolderFiles) -> Snapshot:
@@ -205,7 +219,7 @@ def _without_remade(snapshot: Snapshot, record: Record, files: FolderFiles) -> S
     Such a file speaks of all saves, and as it was before it may not agree with what others are now;
     the game makes it once more.
     """
-    remade = {path for path in record.story.get("rebuilt", []) if files.find(path) is not None}
+    remade = {path for path in record.details.rebuilt if files.find(path) is not None}
     kept = tuple(one for one in snapshot.files if one.path not in remade)
     return replace(snapshot, files=kept, absent=(*snapshot.absent, *sorted(remade)))
 
@@ -222,14 +236,8 @@ def unlike(
         for kept in snapshot.files
         if (info := files.info(kept.path)) is None
         or info.size != kept.size
-        or not same_time(info.stamp, kept.stamp)
+        or not same_time(info.stamp, kept.stamp, files.shore.capabilities.step)
         or digest_of(files.payload(kept.path)) != kept.digest
-        or (kept.path not in excused and attributes_at(files, kept.path) != kept.attributes)
+        or (kept.path not in excused and files.attributes(kept.path) != kept.attributes)
     ]
     return faults + [path for path in snapshot.absent if files.find(path) is not None]
-
-
-def attributes_at(files: FolderFiles, path: str) -> Attributes | None:
-    """Return the attributes of a file, None where it is not there."""
-    real = files.find(path)
-    return attributes_of(real) if real is not None else None

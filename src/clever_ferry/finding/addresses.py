@@ -175,7 +175,8 @@ def _no_slot(what: str, where: str, saves: Sequence[Save], near: Sequence[str]) 
 
 def _several(text: str, where: str, saves: Sequence[Save]) -> ChoiceNeededError:
     facts = [
-        f"  {save.slot}  {save.title}  ({', '.join(f.text for f in save.told)})" for save in saves
+        f"  {save.slot}  {save.title}  ({', '.join(f.text for f in save.shown_facts)})"
+        for save in saves
     ]
     return ChoiceNeededError(
         f"{text!r} fits several saves in {where}.",

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from pathlib import Path
+from pathlib import PurePath
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
 from msgspec.structs import replace
 
-from clever_ferry.layers.paths import FOLDER
+from clever_ferry.errors import RefusedError
+from clever_ferry.layers.known import Known
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import folded
-from clever_ferry.tree import Beneath
+from clever_ferry.tree import Beneath, Files
 
 if TYPE_CHECKING:
     from clever_ferry.boxes import Contents
@@ -22,7 +23,6 @@ if TYPE_CHECKING:
     from clever_ferry.moving.names import System
     from clever_ferry.naming import Value
     from clever_ferry.recipes import Edition, Game, Listing
-    from clever_ferry.tree import Files
 
 __all__ = ["Berth", "OpenBerth", "open_berth"]
 
@@ -34,12 +34,13 @@ class Berth(Struct, frozen=True):
     edition: Edition
     harbour: str
     system: System
-    root: Path
+    root: PurePath
+    """Its folder, as it is shown."""
+    files: Files
+    """Its files: the folder's own, or what is read in its place, such as a backup."""
     fields: Mapping[str, Value]
-    within: Files | None = None
-    """Where its files are read from, where that is no folder of this computer: a backup, say."""
     label: str = ""
-    """What it is called then."""
+    """What it is called in the latter case."""
     at: str = ""
     """What stands behind its address where it is not on this computer: `@` and its harbour."""
     whose: str = ""
@@ -74,23 +75,38 @@ class Berth(Struct, frozen=True):
         boxed = self.edition.box_title is not None
         return About(self.game.id, self.edition.id, title, boxed, whole=False)
 
+    def known(self, given: Mapping[str, str] | None = None) -> Known:
+        """What is known of it: its name fields, what the user has `given`, known folders.
+
+        Known folders, and its own (`berth`), are as programs of its computer spell them. A name
+        field that nothing here says can be given, too.
+        """
+        stated = given or {}
+        fields: dict[str, Value] = {
+            name: stated[name] for name in self.edition.berth_fields if name in stated
+        }
+        folders: dict[str, str] = {}
+        if self.computer is not None:
+            for name, path in {**self.computer.folders, "berth": self.root}.items():
+                folders[name] = str(self.computer.spelled(path))
+        return Known({**fields, **self.fields}, stated, folders)
+
     @property
-    def places(self) -> dict[str, Value]:
-        """The known folders of its computer, and its own, as programs there spell them."""
-        if self.computer is None:
-            return {}
-        folders = {**self.computer.folders, "berth": self.root}
-        return {f"{FOLDER}{name}": self.computer.spelled(path) for name, path in folders.items()}
+    def writable(self) -> bool:
+        """Whether its files are a folder's own, and not only read in its place."""
+        return isinstance(self.files, FolderFiles)
 
     @property
     def folder(self) -> FolderFiles:
-        """Its folder, to be written."""
-        return FolderFiles(self.root, fold=self.fold)
+        """Its folder, to be written; raises RefusedError where it is only read."""
+        if not isinstance(self.files, FolderFiles):
+            raise RefusedError(f"{self.address} is in an archive, and archives are only read.")
+        return self.files
 
     @property
-    def files(self) -> Files:
-        """Its files, to be read."""
-        return self.within or self.folder
+    def place(self) -> str:
+        """How records name it."""
+        return self.files.text if isinstance(self.files, FolderFiles) else str(self.root)
 
     @property
     def fold(self) -> bool:
@@ -99,7 +115,7 @@ class Berth(Struct, frozen=True):
 
     def shown(self, path: str) -> str:
         """Return an entry's name without folders that are not there."""
-        above = f"{self.within.above}/" if isinstance(self.within, Beneath) else ""
+        above = f"{self.files.above}/" if isinstance(self.files, Beneath) else ""
         return path.removeprefix(above)
 
     def folded(self, name: str) -> str:
@@ -113,6 +129,8 @@ class OpenBerth(Struct, frozen=True):
     berth: Berth
     contents: Contents
     listing: Listing
+    known: Known
+    """What was known of it when that was read."""
 
     def strays(self, save: Save) -> list[str]:
         """Return what stands in a save's own folder and is no piece that the recipe knows.
@@ -149,15 +167,14 @@ def open_berth(
     from clever_ferry.recipes import read_edition
 
     closed: list[str] = []
-    if files is None and lenient and berth.within is None:
-        files = FolderFiles(berth.root, fold=berth.fold, closed=closed)
+    if files is None and lenient and isinstance(berth.files, FolderFiles):
+        files = berth.files.passing(closed)
     files = files or berth.files
     contents = berth.edition.box.read(files, berth.edition.enter)
-    stated = {**berth.places, **(given or {})}
+    known = berth.known(given)
     listing = read_edition(
-        berth.edition, contents, berth.fields,
-        fold=files.fold, facts=facts, given=stated, keyless=keyless,
-    )  # fmt: skip
+        berth.edition, contents, known, fold=files.fold, facts=facts, keyless=keyless
+    )
     if closed:
         listing = replace(listing, problems=(*listing.problems, *closed))
-    return OpenBerth(berth, contents, listing)
+    return OpenBerth(berth, contents, listing, known)

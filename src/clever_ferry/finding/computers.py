@@ -17,17 +17,19 @@ A described computer is a folder tree with a `computer.toml` at its top:
 from __future__ import annotations
 
 from collections.abc import Mapping
-from pathlib import Path, PurePosixPath
+from pathlib import Path, PurePath, PurePosixPath
 from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Struct, field
 
 from clever_ferry.errors import DamagedError, NotFoundError
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
+from clever_ferry.finding.known_folders import known_folders, this_machine
 from clever_ferry.model import Model, ValidationError, convert, parse_toml, spelled
 from clever_ferry.moving.disk import read_whole
-from clever_ferry.moving.known_folders import known_folders, this_machine
+from clever_ferry.moving.local import LOCAL
 from clever_ferry.moving.names import System
+from clever_ferry.moving.shore import Shore
 from clever_ferry.recipes.explaining import explain
 from clever_ferry.recipes.models import KNOWN_FOLDERS
 
@@ -59,6 +61,8 @@ class Computer(Struct, frozen=True):
     """Whether it is the disk of another computer, whose links lead astray here."""
     export: ArchiveFiles | None = None
     """What stands in the place of all folders where it is no computer but an export."""
+    shore: Shore = LOCAL
+    """What its folders are on."""
 
     @property
     def described(self) -> bool:
@@ -70,7 +74,9 @@ class Computer(Struct, frozen=True):
         if under == "export":
             return ArchiveGround(self.export, self.top or Path()) if self.export else None
         base = self.folders.get(under)
-        return DiskGround(base, self.fold, follow=not self.foreign) if base is not None else None
+        if base is None:
+            return None
+        return DiskGround(base, self.fold, follow=not self.foreign, shore=self.shore)
 
     def located(self, text: str) -> Path:
         """Return where a path is that a program of this computer has written down."""
@@ -81,7 +87,7 @@ class Computer(Struct, frozen=True):
         kept = [part.rstrip(":") for part in parts if drives or not part.endswith(":")]
         return self.top.joinpath(*kept)
 
-    def spelled(self, folder: Path) -> str:
+    def spelled(self, folder: PurePath) -> str:
         """Return a folder's path as this computer's own programs spell it."""
         if self.top is None or not folder.is_relative_to(self.top):
             return str(folder)

@@ -20,7 +20,6 @@ from clever_ferry.finding.grounds import DiskGround
 from clever_ferry.finding.harbours import Harbour, harbour_at, prefix_at, users_of, zips_in
 from clever_ferry.finding.searching import folders_fitting
 from clever_ferry.moving.archives import archive_sets
-from clever_ferry.moving.disk import read_front
 from clever_ferry.moving.presence import is_folder
 from clever_ferry.moving.system import mounted_disks
 from clever_ferry.naming import Pattern
@@ -102,7 +101,9 @@ def _prefixes(
             known = computer.folders.get(spot.info.under)
             bases = listed if spot.info.under == "listed" else [known] if known else []
             for base in bases:
-                fitting = folders_fitting(DiskGround(base, computer.fold), spot.pattern.segments)
+                fitting = folders_fitting(
+                    DiskGround(base, computer.fold, shore=computer.shore), spot.pattern.segments
+                )
                 for path, fields in fitting[:_MOST_PREFIXES]:
                     told = "-".join(str(value) for value in fields.values())
                     name = _plain(f"{library.id}-{told}" if told else library.id)
@@ -117,12 +118,12 @@ def _listed(computer: Computer, library: Library) -> Iterator[Path]:
         base = computer.folders.get(spot.info.under)
         if base is None or spot.info.on != computer.system:
             continue
-        above = DiskGround(base, computer.fold)
+        above = DiskGround(base, computer.fold, shore=computer.shore)
         segments = spot.pattern.segments
         for path, _ in folders_fitting(above, segments[:-1]):
             file = above.place(path) / segments[-1].text
             with suppress(OSError):
-                text = read_front(file, _LONGEST_LIST)[0].decode("utf-8", "replace")
+                text = above.shore.front(file, _LONGEST_LIST)[0].decode("utf-8", "replace")
                 for quoted in _QUOTED.findall(text):
                     if "/" in quoted or "\\" in quoted:
                         folder = computer.located(quoted.replace("\\\\", "\\"))
@@ -180,7 +181,7 @@ def _exports(
     folders: dict[Path, None] = {}
     for base in (computer.folders.get(one) for one in _DOWNLOADED if named):
         if base is not None:
-            inner = DiskGround(base, computer.fold).folders("")[:_MOST_INNER]
+            inner = DiskGround(base, computer.fold, shore=computer.shore).folders("")[:_MOST_INNER]
             folders.update(dict.fromkeys((base, *(base / one for one in inner))))
     for folder in folders:
         zips = zips_in(folder)

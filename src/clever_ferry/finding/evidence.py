@@ -18,18 +18,18 @@ _LARGEST_SIGN = 1 << 20
 def evidence_of(berth: Berth) -> tuple[str, ...]:
     """Return in words what speaks for a berth's store: its box, marker files, account's shape."""
     edition = berth.edition
-    told = []
+    found = []
     if edition.box_title is not None:
-        told.append(f"the index is {edition.box_title}")
+        found.append(f"the index is {edition.box_title}")
     for mark in edition.marks:
         seen = file_saying(
             berth.files, mark.pattern, mark.info.says, berth.fields, fold=berth.files.fold
         )
         if seen is not None:
-            told.append(f"{seen}: {mark.info.means}")
+            found.append(f"{seen}: {mark.info.means}")
     for name, value in berth.fields.items():
-        told.append(f"the {name} {value} has the right shape: {edition.fields[name].wants()}")
-    return tuple(told)
+        found.append(f"the {name} {value} has the right shape: {edition.fields[name].wants()}")
+    return tuple(found)
 
 
 def file_saying(
@@ -47,8 +47,8 @@ def file_saying(
 
     try:
         for file in files.walk(enter):
-            told = pattern.match(file.path, fold=fold)
-            fits = isinstance(told, dict) and all(fields.get(k, v) == v for k, v in told.items())
+            match = pattern.match(file.path, fold=fold)
+            fits = isinstance(match, dict) and all(fields.get(k, v) == v for k, v in match.items())
             if fits and (says is None or says.encode() in _start(files, file.path)):
                 return file.path
     except (FerryError, OSError):

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-import os
-import stat
-from pathlib import Path
+from pathlib import PurePath
 from typing import TYPE_CHECKING, Protocol
 
 from msgspec import Struct, field
 
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.local import LOCAL
 from clever_ferry.moving.names import folded
-from clever_ferry.moving.system import is_link
+from clever_ferry.moving.shore import Shore
 from clever_ferry.tree import Files
 
 if TYPE_CHECKING:
@@ -40,14 +39,11 @@ class Ground(Protocol):
     def aside(self, path: str) -> bool:
         """Tell whether a search for anything should pass a folder by."""
 
-    def place(self, path: str) -> Path:
+    def place(self, path: str) -> PurePath:
         """Return where a folder is, for people and for writing."""
 
     def files(self, path: str) -> Files:
         """Return a folder's files."""
-
-    def within(self, path: str) -> Files | None:
-        """Return a folder's files where they can only be read through this ground."""
 
 
 class DiskGround(Struct, frozen=True):
@@ -56,15 +52,16 @@ class DiskGround(Struct, frozen=True):
     On a disk of another computer they are not, as they lead into this one's folders.
     """
 
-    base: Path
+    base: PurePath
     fold: bool
     troubles: list[str] = field(default_factory=list)
     follow: bool = True
+    shore: Shore = LOCAL
 
     def has(self, path: str) -> bool:
         """Ask the disk."""
         try:
-            return stat.S_ISDIR(self.place(path).stat(follow_symlinks=self.follow).st_mode)
+            return self.shore.kind(self.place(path), follow=self.follow) == "folder"
         except PermissionError:
             self._closed(self.place(path))
         except (OSError, ValueError):
@@ -74,8 +71,7 @@ class DiskGround(Struct, frozen=True):
     def folders(self, path: str) -> list[str]:
         """List the disk's folder."""
         try:
-            with os.scandir(self.place(path)) as listed:
-                return sorted(entry.name for entry in listed if _is_folder(entry, self.follow))
+            return self.shore.folders(self.place(path), follow=self.follow)
         except PermissionError:
             self._closed(self.place(path))
         except (OSError, ValueError):
@@ -85,39 +81,29 @@ class DiskGround(Struct, frozen=True):
     def aside(self, path: str) -> bool:
         """Pass links by, so that a search comes to an end."""
         try:
-            return is_link(self.place(path).lstat())
+            return self.shore.kind(self.place(path), follow=False) in ("link", None)
         except (OSError, ValueError):
             return True
 
-    def _closed(self, place: Path) -> None:
+    def _closed(self, place: PurePath) -> None:
         told = f"the folder {place} can't be read: permission denied, so it is passed over"
         if told not in self.troubles:
             self.troubles.append(told)
 
-    def place(self, path: str) -> Path:
+    def place(self, path: str) -> PurePath:
         """Return the folder."""
         return self.base.joinpath(*path.split("/")) if path else self.base
 
     def files(self, path: str) -> Files:
         """Return the folder's files."""
-        return FolderFiles(self.place(path), fold=self.fold)
-
-    def within(self, path: str) -> None:
-        """Return None: the folder itself can be read."""
-
-
-def _is_folder(entry: os.DirEntry[str], follow: bool) -> bool:
-    try:
-        return entry.is_dir(follow_symlinks=follow)
-    except OSError:
-        return False
+        return FolderFiles(self.place(path), fold=self.fold, shore=self.shore)
 
 
 class ArchiveGround(Struct, frozen=True):
     """Archives as a folder; `at` is where they are."""
 
     archive: ArchiveFiles
-    at: Path
+    at: PurePath
     fold: bool = True
 
     @property
@@ -138,14 +124,10 @@ class ArchiveGround(Struct, frozen=True):
         """Pass by what would have to be unpacked at length first."""
         return self.archive.heavy(path)
 
-    def place(self, path: str) -> Path:
+    def place(self, path: str) -> PurePath:
         """Return where the folder would be if the archives were folders."""
         return self.at.joinpath(*path.split("/")) if path else self.at
 
     def files(self, path: str) -> Files:
         """Return the folder's files."""
         return self.archive.below(path) if path else self.archive
-
-    def within(self, path: str) -> Files:
-        """Return the folder's files."""
-        return self.files(path)

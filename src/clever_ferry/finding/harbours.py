@@ -18,7 +18,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from clever_ferry.finding.computers import DESCRIPTION, Computer, described_computer
-from clever_ferry.moving.known_folders import LAYOUTS, moved_documents
+from clever_ferry.finding.known_folders import LAYOUTS, moved_documents
 from clever_ferry.moving.names import System, folded
 from clever_ferry.moving.presence import is_folder, is_there
 

@@ -20,19 +20,19 @@ def installed_packs(berth: Berth) -> set[str] | None:
     None where the edition's recipe, or the place, does not let that be told.
     """
     packs = berth.edition.packs
-    if packs is None or berth.within is not None:
+    if packs is None or not isinstance(berth.files, FolderFiles):
         return None
-    base = berth.root
+    base, shore = berth.root, berth.files.shore
     if packs.info.under is not None:
         known = berth.computer.folders.get(packs.info.under) if berth.computer else None
         if known is None:
             return None
         base = known
-    ground, segments = DiskGround(base, berth.fold), packs.pattern.segments
+    ground, segments = DiskGround(base, berth.fold, shore=shore), packs.pattern.segments
     found = [fields for _, fields in folders_fitting(ground, segments)]
     for folder, above in folders_fitting(ground, segments[:-1]):
         with suppress(FerryError, OSError):
-            for file in FolderFiles(ground.place(folder)).walk(lambda _: False):
+            for file in ground.files(folder).walk(lambda _: False):
                 own = segments[-1].match(file.path, fold=berth.fold)
                 if isinstance(own, dict):
                     found.append({**above, **own})

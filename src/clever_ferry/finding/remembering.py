@@ -46,21 +46,21 @@ def open_remembered(
     The bytes of its pieces can't be had where it was read before. `recipes` stands for all that
     the recipes say; what was read by others is read anew.
     """
-    if berth.within is not None:
+    if not isinstance(berth.files, FolderFiles):
         return open_berth(berth, lenient=True, keyless=True)
     started, now = time.perf_counter(), clock()
     closed: list[str] = []
-    files = FolderFiles(berth.root, fold=berth.fold, closed=closed)
+    files = berth.files.passing(closed)
     plain = isinstance(berth.edition.box, FolderBox)
     listed = list(files.walk(berth.edition.enter if plain else _every))
     state = _state(berth, listed, recipes)
-    place = _digest(str(berth.root).encode("utf-8", "replace")).hex()[:16]
+    place = _digest(berth.place.encode("utf-8", "replace")).hex()[:16]
     name = f"{berth.game.id}-{berth.edition.id}-{place}"
     if state is None or closed:
         return open_berth(berth, lenient=True, keyless=True)
-    known = readings.get(name, state)
-    if known is not None:
-        return OpenBerth(berth, Contents(()), _listing(known))
+    before = readings.get(name, state)
+    if before is not None:
+        return OpenBerth(berth, Contents(()), _listing(before), berth.known())
     there: Files = Listed(files, tuple(listed)) if plain else files
     opened = open_berth(berth, lenient=True, keyless=True, files=there)
     settled = all(max(one.stamp, one.change) < now - _SETTLED for one in listed)
@@ -75,7 +75,7 @@ def _every(folder: str) -> bool:
 
 def _state(berth: Berth, listed: Sequence[FileInfo], recipes: bytes) -> bytes | None:
     """Return a digest of all that decides what a berth's saves say; None where it has none."""
-    about = (_FORM, __version__, recipes, str(berth.root), dict(berth.fields), berth.places)
+    about = (_FORM, __version__, recipes, berth.place, berth.known())
     try:
         return _digest(msgpack.encode((about, listed)))
     except (OverflowError, UnicodeEncodeError):  # a name that is no text
@@ -114,15 +114,15 @@ def _kept_save(save: Save) -> Any:
     pieces = [_kept_piece(piece) for piece in save.pieces]
     return (
         save.slot, dict(save.fields), pieces, save.facts, save.problems, save.notes, save.packs,
-        save.turn,
+        save.generation,
     )  # fmt: skip
 
 
 def _save(kept: Any) -> Save:
-    slot, fields, pieces, facts, problems, notes, packs, turn = kept
+    slot, fields, pieces, facts, problems, notes, packs, generation = kept
     return Save(
         slot, fields, tuple(map(_piece, pieces)), tuple([Fact(*fact) for fact in facts]),
-        tuple(problems), tuple(notes), tuple(packs), turn,
+        tuple(problems), tuple(notes), tuple(packs), generation,
     )  # fmt: skip
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
-from pathlib import Path
+from pathlib import Path, PurePath
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -14,7 +14,9 @@ from clever_ferry.errors import ChoiceNeededError, FerryError, NotFoundError
 from clever_ferry.finding.berths import Berth, open_berth
 from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.grounds import DiskGround, Ground
+from clever_ferry.moving.local import LOCAL
 from clever_ferry.moving.names import folded
+from clever_ferry.moving.shore import Shore
 from clever_ferry.naming import Pattern, Value
 from clever_ferry.recipes import Edition, Game
 from clever_ferry.tree import Beneath
@@ -43,7 +45,7 @@ class Looked(Struct, frozen=True):
     """The deepest folder of it that is there; '' where not even the first is."""
 
     @property
-    def told(self) -> str:
+    def words(self) -> str:
         """It, in a line."""
         return f"{self.place}{f' (there only as far as {self.reached})' if self.reached else ''}"
 
@@ -67,7 +69,7 @@ class Search(Struct, frozen=True):
 
 def find_berths(computer: Computer, game: Game, edition: Edition) -> Search:
     """Find an edition's berths below the known folders of a computer."""
-    found: dict[Path, Berth] = {}
+    found: dict[PurePath, Berth] = {}
     looked: list[Looked] = []
     troubles: list[str] = []
     for info, pattern, _ in edition.berths:
@@ -92,7 +94,7 @@ def _berth(
 ) -> Berth:  # fmt: skip
     root = ground.place(path)
     return Berth(
-        game, edition, computer.name, computer.system, root, dict(fields), ground.within(path),
+        game, edition, computer.name, computer.system, root, ground.files(path), dict(fields),
         above=len(computer.spelled(root)), computer=computer,
     )  # fmt: skip
 
@@ -137,7 +139,7 @@ def at_place(computer: Computer, game: Game, edition: Edition, place: Path) -> S
     one without fields need not exist yet. Else, or where that is not there, the folder itself is
     the berth; or, where it holds no saves, folders below it that do.
     """
-    ground = DiskGround(place, computer.fold)
+    ground = DiskGround(place, computer.fold, shore=computer.shore)
     given = [pattern for info, pattern, _ in edition.berths if info.under == "given"]
     looked = [Looked(str(ground.place(one.text))) for one in given if one is not None]
     for pattern in given:
@@ -161,7 +163,7 @@ def at_place(computer: Computer, game: Game, edition: Edition, place: Path) -> S
     return Search(fresh, tuple(looked), tuple(ground.troubles))
 
 
-def is_place_of(computer: Computer, edition: Edition, place: Path) -> bool:
+def is_place_of(computer: Computer, edition: Edition, place: PurePath) -> bool:
     """Tell whether an edition's recipe would look for saves in a folder, be that there or not."""
     for info, pattern, _ in edition.berths:
         ground = computer.ground(info.under)
@@ -174,18 +176,21 @@ def is_place_of(computer: Computer, edition: Edition, place: Path) -> bool:
     return False
 
 
-def _named_so(pattern: Pattern, place: Path, fold: bool) -> bool:
+def _named_so(pattern: Pattern, place: PurePath, fold: bool) -> bool:
     """Tell whether a folder's own path ends as a pattern does."""
-    ends = place.absolute().parts[-len(pattern.segments) :]
+    whole = place if place.is_absolute() else Path(place).absolute()
+    ends = whole.parts[-len(pattern.segments) :]
     return len(ends) == len(pattern.segments) and all(
         segment.match(end, fold=fold) is not None
         for segment, end in zip(pattern.segments, ends, strict=True)
     )
 
 
-def berth_at(computer: Computer, game: Game, edition: Edition, place: Path) -> Berth:
+def berth_at(
+    computer: Computer, game: Game, edition: Edition, place: PurePath, shore: Shore = LOCAL
+) -> Berth:
     """Return the berth that a folder is, whatever it holds; its own name gives the fields."""
-    ground = DiskGround(place, computer.fold)
+    ground = DiskGround(place, computer.fold, shore=shore)
     return _berth(computer, game, edition, ground, "", _told_by_name(edition, place))
 
 
@@ -203,18 +208,18 @@ def _as_if_beneath(
     for above, made_up in _names_above(berth.edition, berth.root):
         files = Beneath(ground.files(path), above)
         label = f"{berth.game.id}/{berth.edition.id}@{berth.root}"
-        own = replace(berth, within=files, label=label, made_up=made_up)
+        own = replace(berth, files=files, label=label, made_up=made_up)
         if _saves_by_name(own) and likely(own, given):
             return own
     return None
 
 
-def _names_above(edition: Edition, place: Path) -> Iterator[tuple[str, frozenset[str]]]:
+def _names_above(edition: Edition, place: PurePath) -> Iterator[tuple[str, frozenset[str]]]:
     """Yield the folders that all of an edition's own pieces lie in, and the fields made up."""
     patterns = [
         file.patterns[0]
         for file in edition.files
-        if not (file.shared or file.tree or file.slip is not None)
+        if not (file.shared or file.tree or file.sidecar is not None)
     ]
     values = {name: field.sample() for name, field in edition.fields.items()}
     for count in (1, 2):
@@ -223,11 +228,11 @@ def _names_above(edition: Edition, place: Path) -> Iterator[tuple[str, frozenset
         texts = {tuple(segment.text for segment in one.segments[:count]) for one in patterns}
         if len(texts) == 1:
             segments = patterns[0].segments[:count]
-            told = segments[-1].match(place.stem, fold=True)
-            known = {**values, **(told if isinstance(told, dict) else {})}
+            match = segments[-1].match(place.stem, fold=True)
+            known = {**values, **(match if isinstance(match, dict) else {})}
             with suppress(FerryError):
                 own = {name for segment in segments for name in segment.fields}
-                said = told if isinstance(told, dict) else {}
+                said = match if isinstance(match, dict) else {}
                 name = "/".join(segment.write(known) for segment in segments)
                 yield name, frozenset(own - said.keys())
 
@@ -278,17 +283,17 @@ def _may_be_in(ground: Ground, edition: Edition) -> bool:
         return True
 
 
-def _told_by_name(edition: Edition, place: Path) -> Mapping[str, Value]:
+def _told_by_name(edition: Edition, place: PurePath) -> Mapping[str, Value]:
     """Return what a folder's own name says, where it is named as a berth is."""
-    parts = place.parts if place.is_absolute() else place.absolute().parts
+    parts = place.parts if place.is_absolute() else Path(place).absolute().parts
     for _, pattern, _ in edition.berths:
         if pattern is None:
             continue
         for depth in range(len(pattern.segments), 0, -1):
             ends = zip(pattern.segments[-depth:], parts[-depth:], strict=False)
-            told = [segment.match(part, fold=True) for segment, part in ends]
-            fields = {k: v for one in told if isinstance(one, dict) for k, v in one.items()}
-            if fields and len(parts) >= depth and all(isinstance(one, dict) for one in told):
+            matches = [segment.match(part, fold=True) for segment, part in ends]
+            fields = {k: v for one in matches if isinstance(one, dict) for k, v in one.items()}
+            if fields and len(parts) >= depth and all(isinstance(one, dict) for one in matches):
                 return fields
     return {}
 
@@ -358,7 +363,7 @@ def never_started(search: Search, game: Game, edition: Edition) -> NotFoundError
     return NotFoundError(
         f"{game.title} ({edition.title}) has no saves here: it was never started, or never saved.",
         details=(
-            "Looked at:", *(f"  {one.told}" for one in search.looked), *search.troubles,
+            "Looked at:", *(f"  {one.words}" for one in search.looked), *search.troubles,
         ),
         advice=(edition.start or "Start the game once and save, so that it makes its folder.")
         + " A throwaway save is enough. If its saves are somewhere else, name the folder: "
@@ -370,7 +375,8 @@ def _belongs(berth: Berth, account: str) -> bool:
     """Tell whether a berth is that of an account, or of a folder."""
     if account in map(str, berth.fields.values()):
         return True
-    return Path(account).absolute() == berth.root.absolute()
+    local = berth.folder.shore.local(berth.root) if berth.writable else None
+    return local is not None and Path(account).absolute() == local.absolute()
 
 
 def told_apart(search: Search) -> Search:
@@ -386,7 +392,7 @@ def told_apart(search: Search) -> Search:
             owns = [next(iter(one.fields.values()), None) for one in likes]
             if own is not None and owns.count(own) == 1 and _addressable(str(own)):
                 berth = replace(berth, whose=str(own))
-            elif berth.within is None:
+            elif berth.writable:
                 berth = replace(berth, at=f"@{berth.root}")
         berths.append(berth)
     return replace(search, berths=tuple(berths))
@@ -407,10 +413,10 @@ def _choices(berths: Sequence[Berth]) -> list[str]:
 def _tell(berth: Berth) -> str:
     try:
         saves = open_berth(berth, keyless=True).listing.saves
-    except (NotFoundError, OSError):
+    except (FerryError, OSError):
         return "can't be read"
     shown = "; ".join(
-        ", ".join([save.title, *(f"{f.label} {f.text}" for f in save.told)][:3])
+        ", ".join([save.title, *(f"{f.label} {f.text}" for f in save.shown_facts)][:3])
         for save in saves[:4]
     )
     return shown or "no saves"

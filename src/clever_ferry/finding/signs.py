@@ -44,9 +44,10 @@ class Signs:
 def signs_of(computer: Computer, berth: Berth) -> Signs:
     """Look for whoever may write a berth."""
     opened: tuple[str, ...] = ()
-    if is_folder(berth.root):
-        found = held_open(berth.root)
-        opened = tuple(f"{path.relative_to(berth.root.resolve())}: {who}" for path, who in found)
+    local = berth.folder.shore.local(berth.root)
+    if local is not None and is_folder(local):
+        found = held_open(local)
+        opened = tuple(f"{path.relative_to(local.resolve())}: {who}" for path, who in found)
     clouds = tuple(on for cloud in berth.edition.clouds if (on := _on(computer, berth, cloud)))
     return Signs(_running(computer, berth), opened, clouds)
 
@@ -77,6 +78,6 @@ def _on(computer: Computer, berth: Berth, cloud: Cloud) -> CloudOn | None:
     base = berth.root if info.under is None else own.folders.get(info.under)
     if base is None:
         return None
-    files = FolderFiles(base, fold=berth.fold)
+    files = FolderFiles(base, fold=berth.fold, shore=berth.folder.shore)
     seen = file_saying(files, cloud.sign, info.says, berth.fields, fold=berth.fold)
     return CloudOn(title, seen, info.answer) if seen is not None else None

@@ -110,8 +110,6 @@ class Settled:
             try:
                 with closing(opened(copy.path)) as book:
                     book.execute("SELECT count(*) FROM sqlite_schema").fetchone()
-                    if self._beside:
-                        book.execute("PRAGMA wal_checkpoint(TRUNCATE)")
             except (sqlite3.Error, UnicodeDecodeError) as error:
                 told = "settle the change that was left open in it" if self._beside else "read it"
                 raise DamagedError(f"SQLite can't {told}: {error}.") from None

@@ -9,22 +9,24 @@ from collections.abc import Callable, Iterator
 from typing import IO, cast
 
 from clever_ferry.certainty import Evidence
+from clever_ferry.documents.document import FORMS as DOCUMENTS
+from clever_ferry.documents.document import form_of as form_of_name
+from clever_ferry.documents.document import values_in
+from clever_ferry.documents.form import Form
 from clever_ferry.errors import DamagedError, UnsupportedError
 from clever_ferry.forms.databases import check_database
 from clever_ferry.forms.recognising import COMPRESSED, recognise
-from clever_ferry.forms.texts import TEXT_FORMS, read_form
 from clever_ferry.layers.compressed import Compressed
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.spec import CompressedSpec
 from clever_ferry.model import tagged
-from clever_ferry.payload import Payload, read_all
+from clever_ferry.payload import Payload
 from clever_ferry.zips import BROKEN, open_zip
 
 __all__ = ["FORMS", "form_of", "verify"]
 
-FORMS = (*TEXT_FORMS, "zip", "png", "sqlite", *sorted(COMPRESSED))
+FORMS = (*DOCUMENTS, "zip", "png", "sqlite", *sorted(COMPRESSED))
 """The forms that can be verified, or at least opened, to their end."""
-_LARGEST_TEXT = 256 << 20
 _IN_MEMORY = 16 << 20
 _ALWAYS, _RATIO = 1 << 30, 256
 """What a zip holds may unpack to 1 GiB and so many times its bytes; more is not looked into."""
@@ -48,14 +50,15 @@ def form_of(start: bytes) -> str:
     return kind if kind in FORMS else ""
 
 
-def verify(form: str, payload: Payload) -> Evidence:
-    """Read a file to its end as one of the `FORMS`, and return what that establishes.
+def verify(form: Form | str, payload: Payload) -> Evidence:
+    """Read a file to its end as a document or one of the `FORMS`; return what that establishes.
 
     Raises DamagedError where the file is not so, and UnsupportedError where that can't be told.
     """
-    if form in TEXT_FORMS:
-        read_form(form, read_all(payload, limit=_LARGEST_TEXT, what="the text"), "it")
-        return Evidence("opened", f"read as {form.upper()}")
+    if not isinstance(form, str) or form in DOCUMENTS:
+        document = form_of_name(form) if isinstance(form, str) else form
+        values_in(form, payload, [])
+        return Evidence("opened", f"read as {document.title}")
     if form in COMPRESSED:
         return _unpacked(form, payload)
     checks: dict[str, Callable[[], Evidence]] = {
@@ -68,7 +71,7 @@ def verify(form: str, payload: Payload) -> Evidence:
 
 def _unpacked(form: str, payload: Payload) -> Evidence:
     found = Found()
-    inside, _ = Compressed(tagged(CompressedSpec, form)(most=1 << 40)).peel(payload, found)
+    inside, _ = Compressed(tagged(CompressedSpec, form)(most=1 << 40)).unwrap(payload, found)
     for _chunk in inside.chunks():
         pass
     return found.evidence[0]()
@@ -89,7 +92,7 @@ def _zip(payload: Payload) -> Evidence:
                 members = archive.infolist()
                 if any(one.flag_bits & _ENCRYPTED for one in members):
                     raise UnsupportedError("files in it are locked with a password.")
-                if sum(one.file_size for one in members) > _ALWAYS + _RATIO * size:
+                if sum(one.file_size for one in members) > _ALWAYS + _RATIO * size:  # free: a bound
                     raise UnsupportedError("it would unpack to far more than it is.")
                 _read_members(archive)
         except NotImplementedError as error:

@@ -12,6 +12,8 @@ from datetime import UTC, datetime
 from hashlib import sha256, sha512
 from pathlib import Path
 
+from msgspec import to_builtins
+
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.snapshots import Snapshot
 from clever_ferry.moving.outputs import new_file
@@ -92,7 +94,7 @@ def _tags(snapshot: Snapshot, renamed: list[str]) -> dict[str, str]:
     return {
         "bagit.txt": "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n",
         "bag-info.txt": "".join(lines),
-        "snapshot.json": json.dumps({**snapshot.as_data(), "renamed": renamed}, indent=1),
+        "snapshot.json": json.dumps({**to_builtins(snapshot), "renamed": renamed}, indent=1),
     }
 
 

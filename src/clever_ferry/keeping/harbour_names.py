@@ -2,33 +2,48 @@
 
 from __future__ import annotations
 
-import json
 import re
 from pathlib import Path
+from typing import Annotated, Any
 
-from msgspec import Struct
+from msgspec import Meta, Struct
 
 from clever_ferry.errors import DamagedError, UnknownNameError, WrongUseError
-from clever_ferry.moving import disk
+from clever_ferry.keeping.records import Format
+from clever_ferry.moving.disk import read_whole
+from clever_ferry.moving.local import LOCAL, LocalShore
 
 __all__ = ["HarbourNames"]
 
 _NAME = re.compile(r"[a-z][a-z0-9-]{0,39}")
+_MOST = 16 << 20
+
+
+class _Named(Struct, forbid_unknown_fields=True):
+    names: dict[str, Annotated[list[str], Meta(min_length=1)]]
+
+
+def _below_names(data: dict[str, Any]) -> dict[str, Any]:
+    return {"names": data}
+
+
+_FORMAT = Format("harbours", _Named, oldest=0, steps=(_below_names,))
 
 
 class HarbourNames(Struct, frozen=True):
     """Names and the folders or files that they stand for."""
 
     file: Path
+    shore: LocalShore = LOCAL
 
     def all(self) -> dict[str, tuple[Path, ...]]:
         """Return all, by name; raises DamagedError where the file can't be read."""
         try:
-            data = json.loads(self.file.read_bytes())
-            return {str(name): _paths(value) for name, value in sorted(data.items())}
+            named = _FORMAT.read(read_whole(self.file, _MOST)).names
+            return {name: tuple(map(Path, paths)) for name, paths in sorted(named.items())}
         except FileNotFoundError:
             return {}
-        except (OSError, ValueError, AttributeError, RecursionError) as error:
+        except (OSError, ValueError) as error:
             raise DamagedError(
                 f"The list of harbours {self.file} can't be read: {error}.",
                 advice="Remove the file, then add your harbours again.",
@@ -62,12 +77,6 @@ class HarbourNames(Struct, frozen=True):
         return paths
 
     def _write(self, names: dict[str, tuple[Path, ...]]) -> None:
-        disk.make_folder(self.file.parent)
-        data = {name: [str(path) for path in paths] for name, paths in names.items()}
-        disk.write_synced(self.file, json.dumps(data, indent=1).encode())
-
-
-def _paths(value: object) -> tuple[Path, ...]:
-    if not isinstance(value, list) or not value:
-        raise ValueError("a name stands for no path")
-    return tuple(Path(str(one)) for one in value)
+        self.shore.make_folder(self.file.parent)
+        named = _Named({name: [str(path) for path in paths] for name, paths in names.items()})
+        self.shore.write_synced(self.file, _FORMAT.written(named))

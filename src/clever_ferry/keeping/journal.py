@@ -11,13 +11,17 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from msgspec import Meta, Struct, convert, json
-from msgspec.structs import asdict, replace
+from msgspec import Meta, Struct
+from msgspec.structs import replace
 
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
-from clever_ferry.keeping.logbook import State
-from clever_ferry.moving import disk
-from clever_ferry.moving.presence import folder_stands, same_place, stands
+from clever_ferry.keeping.logbook import Details, State
+from clever_ferry.keeping.records import Format, NewerError, Time
+from clever_ferry.moving.disk import read_whole
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.local import LOCAL, LocalShore
+from clever_ferry.moving.presence import folder_stands, stands
+from clever_ferry.moving.shores import Shores
 
 __all__ = ["Entry", "Journal", "Phase"]
 
@@ -29,10 +33,9 @@ and `put back` are written once the target is so for good, and only the other re
 follow; `putting back` is written before its first step, and no later start may end otherwise.
 """
 _MOST = 256 << 20
-_Time = Annotated[int, Meta(ge=-(1 << 63), le=(1 << 63) - 1)]
 
 
-class Entry(Struct, frozen=True):
+class Entry(Struct, frozen=True, forbid_unknown_fields=True):
     """One change that is under way."""
 
     id: str
@@ -47,49 +50,57 @@ class Entry(Struct, frozen=True):
     root: str
     anchor: str
     """The folder that was there before: the root, or one above it."""
-    anchor_stamp: _Time
-    stages: tuple[tuple[str, _Time], ...] = ()
+    anchor_stamp: Time
+    stages: tuple[tuple[str, Time], ...] = ()
     """Folders that have a staging folder in them, and their time stamps before."""
     phase: Phase = "staging"
-    ended: _Time | None = None
+    ended: Time | None = None
     """When the change was done or taken back, in ns since 1970."""
-    story: dict[str, Any] | None = None
+    details: Details | None = None
     """What the logbook is to tell of it then, where that differs from what it tells already."""
+
+
+def _named_details(data: dict[str, Any]) -> dict[str, Any]:
+    return {("details" if name == "story" else name): value for name, value in data.items()}
+
+
+_FORMAT = Format("journal", Entry, steps=(_named_details,))
 
 
 class Journal(Struct, frozen=True):
     """The changes that are under way, or were when the tool was killed."""
 
     folder: Path
+    shores: Shores
+    shore: LocalShore = LOCAL
 
     def write(self, entry: Entry) -> None:
         """Write an entry, in place of an earlier state of it; it lasts when this returns."""
         if not folder_stands(self.folder):
-            disk.make_folder(self.folder)
-            disk.sync_folder(self.folder.parent)
-        disk.write_synced(self._file(entry.id), json.encode({"journal": 1, **asdict(entry)}))
+            self.shore.make_folder(self.folder)
+            self.shore.sync_folder(self.folder.parent)
+        self.shore.write_synced(self._file(entry.id), _FORMAT.written(entry))
 
-    def staging_at(self, entry: Entry, place: Path, stamp: int) -> Entry:
+    def staging_at(self, entry: Entry, place: str, stamp: int) -> Entry:
         """Write down that files are staged at one more place."""
-        if any(known == str(place) for known, _ in entry.stages):
+        if any(known == place for known, _ in entry.stages):
             return entry
-        entry = replace(entry, stages=(*entry.stages, (str(place), stamp)))
+        entry = replace(entry, stages=(*entry.stages, (place, stamp)))
         self.write(entry)
         return entry
 
-    def turn(
-        self, entry: Entry, phase: Phase, ended: int | None = None,
-        story: dict[str, Any] | None = None,
-    ) -> Entry:  # fmt: skip
+    def advance(
+        self, entry: Entry, phase: Phase, ended: int | None = None, details: Details | None = None
+    ) -> Entry:
         """Write down that a change is one phase further."""
-        entry = replace(entry, phase=phase, ended=ended, story=story)
+        entry = replace(entry, phase=phase, ended=ended, details=details)
         self.write(entry)
         return entry
 
     def close(self, entry: Entry) -> None:
         """Take an entry away: its change is done, or taken back."""
-        disk.unlink(self._file(entry.id))
-        disk.sync_folder(self.folder)
+        self.shore.unlink(self._file(entry.id))
+        self.shore.sync_folder(self.folder)
 
     def open(self) -> list[str]:
         """Return the ids of all entries."""
@@ -109,33 +120,32 @@ class Journal(Struct, frozen=True):
         """
         file = self._file(ident)
         try:
-            data = json.decode(disk.read_whole(file, _MOST), type=dict[str, Any])
-            version = data.pop("journal", None)
-            if isinstance(version, int) and version > 1:
-                raise UnsupportedError(
-                    f"A newer cferry has a change under way: {file}",
-                    details=(f"Folder: {data.get('root', 'not told')}",),
-                    advice="Run any command of that newer cferry: it sets this right. Until then "
-                    "nothing is changed there.",
-                )
-            if version != 1 or data.get("id") != ident:
-                raise ValueError("it is not of that name and kind")
-            return convert(data, Entry)
+            entry = _FORMAT.read(read_whole(file, _MOST))
+            if entry.id != ident:
+                raise ValueError("it is of another name")
+            return entry
         except FileNotFoundError:
             return None
-        except (OSError, ValueError, RecursionError) as error:
+        except NewerError as newer:
+            raise UnsupportedError(
+                f"A newer cferry has a change under way: {file}",
+                details=(f"Folder: {newer.data.get('root', 'not told')}",),
+                advice="Run any command of that newer cferry: it sets this right. Until then "
+                "nothing is changed there.",
+            ) from None
+        except (OSError, ValueError) as error:
             told = error.strerror if isinstance(error, OSError) else str(error)
             raise DamagedError(f"The journal's entry {file} can't be read: {told}.") from None
 
     def set_aside(self, ident: str) -> Path:
         """Move an entry that can't be read out of the way; return where it is kept."""
         kept = self.folder / "unread" / f"{ident}.json"
-        disk.make_folder(kept.parent)
-        disk.rename(self._file(ident), kept)
-        disk.sync_folder(self.folder)
+        self.shore.make_folder(kept.parent)
+        self.shore.rename(self._file(ident), kept)
+        self.shore.sync_folder(self.folder)
         return kept
 
-    def open_at(self, root: Path) -> Entry | None:
+    def open_at(self, folder: FolderFiles) -> Entry | None:
         """Return the change of a folder that is under way, under whatever name it is reached.
 
         Entries that can't be read are passed over: a start has said already what became of them.
@@ -143,22 +153,25 @@ class Journal(Struct, frozen=True):
         for ident in self.open():
             with suppress(DamagedError):
                 entry = self.read(ident)
-                if entry is not None and same_place(Path(entry.root), root):
+                if entry is not None and self._same(entry.root, folder):
                     return entry
         return None
 
-    def refuse_open(self, root: Path) -> None:
+    def refuse_open(self, folder: FolderFiles) -> None:
         """Raise RefusedError where a change of this folder was interrupted and not set right."""
-        entry = self.open_at(root)
+        entry = self.open_at(folder)
         if entry is not None:
             raise RefusedError(
                 f"An earlier change there ({entry.what}) was cut short and could not be "
                 "set right yet, so what is there may be half.",
-                details=(f"Folder: {root}",),
+                details=(f"Folder: {folder.root}",),
                 advice="See that the folder may be written to and that its disk has room; "
                 f"any cferry command then sets it right first. If that can't be: cferry log "
                 f"--give-up {entry.number}",
             )
+
+    def _same(self, text: str, folder: FolderFiles) -> bool:
+        return text == folder.text or self.shores.identity(text) == folder.identity
 
     def _file(self, ident: str) -> Path:
         return self.folder / f"{ident}.json"

@@ -8,13 +8,15 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from clever_ferry.errors import DamagedError
+from clever_ferry.errors import FerryError
 from clever_ferry.keeping.harbour_names import HarbourNames
 from clever_ferry.keeping.journal import Journal
 from clever_ferry.keeping.logbook import Logbook
 from clever_ferry.keeping.mark import Mark
 from clever_ferry.keeping.readings import Readings
-from clever_ferry.moving.presence import identity
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.local import LOCAL, LocalShore
+from clever_ferry.moving.shores import Shores
 from clever_ferry.moving.system import WriteLock
 
 if TYPE_CHECKING:
@@ -26,25 +28,34 @@ __all__ = ["Keeps"]
 class Keeps:
     """What the tool keeps below one folder; the locker may be elsewhere, say on a larger disk."""
 
-    def __init__(self, folder: Path, locker: Path | None = None) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        locker: Path | None = None,
+        *,
+        shore: LocalShore = LOCAL,
+        shores: Shores | None = None,
+    ) -> None:
         self.folder = folder
+        self.shore = shore
+        self.shores = shores or Shores(shore)
         self.locker_folder = locker or folder / "locker"
         self.logbook = Logbook(folder / "logbook.sqlite")
-        self.journal = Journal(folder / "journal")
-        self.mark = Mark(folder / "mark")
-        self.readings = Readings(folder / "readings")
-        self.harbours = HarbourNames(folder / "harbours.json")
+        self.journal = Journal(folder / "journal", self.shores, shore)
+        self.mark = Mark(folder / "mark", shore)
+        self.readings = Readings(folder / "readings", shore)
+        self.harbours = HarbourNames(folder / "harbours.json", shore)
 
     @cached_property
     def locker(self) -> Locker:
         """The backups."""
         from clever_ferry.keeping.locker import Locker
 
-        return Locker(self.locker_folder)
+        return Locker(self.locker_folder, self.shore)
 
     def half_way(self) -> bool:
         """Tell whether anything here says of a change that it has begun and not ended."""
-        with suppress(DamagedError):  # a damaged logbook is told by what needs it
+        with suppress(FerryError):  # a damaged logbook is told by what needs it
             return bool(self.journal.open() or self.logbook.begun())
         return bool(self.journal.open())
 
@@ -65,17 +76,17 @@ class Keeps:
                 _remove(parts)
                 lock.release()
 
-    def refuse_half(self, root: Path) -> None:
+    def refuse_half(self, folder: FolderFiles) -> None:
         """Raise RefusedError where a change of a folder is under way, or was cut short."""
-        if self.journal.open_at(root) is not None:
-            with self.lock(root, "looking"):  # refused where another is at work there
-                self.journal.refuse_open(root)
+        if self.journal.open_at(folder) is not None:
+            with self.lock(folder, "looking"):  # refused where another is at work there
+                self.journal.refuse_open(folder)
 
-    def lock(self, root: Path, what: str) -> WriteLock:
+    def lock(self, folder: FolderFiles, what: str) -> WriteLock:
         """Return the lock of a folder of saves, under whatever name one reaches it."""
         import hashlib
 
-        name = hashlib.blake2b(os.fsencode(identity(root)), digest_size=12).hexdigest()
+        name = hashlib.blake2b(os.fsencode(folder.identity), digest_size=12).hexdigest()
         return WriteLock(self.folder / "locks" / f"{name}.lock", what)
 
 

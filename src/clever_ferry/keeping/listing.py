@@ -11,13 +11,15 @@ import sqlite3
 from collections.abc import Iterator
 from contextlib import closing, suppress
 from pathlib import Path
-from typing import Any
+
+from msgspec import convert, to_builtins
 
 from clever_ferry.errors import DamagedError
-from clever_ferry.keeping.snapshots import Kept, Snapshots, about_from, saves_from
+from clever_ferry.keeping.snapshots import Kept, Snapshots
 
 __all__ = ["list_snapshots"]
 
+_VERSION = 1
 _SCHEMA = "CREATE TABLE IF NOT EXISTS kept (id TEXT PRIMARY KEY, made INTEGER, short TEXT)"
 
 
@@ -32,7 +34,7 @@ def list_snapshots(
         return [], 0, []
     try:
         return _listed(snapshots, list_file, idents, newest)
-    except (sqlite3.Error, ValueError, KeyError, TypeError, AttributeError, RecursionError):
+    except (sqlite3.Error, ValueError, TypeError, RecursionError):
         with suppress(OSError):
             list_file.unlink()
     faults: list[str] = []
@@ -47,16 +49,22 @@ def _listed(
     with closing(sqlite3.connect(list_file, timeout=5)) as book, book:
         book.execute("PRAGMA synchronous = OFF")
         book.execute(_SCHEMA)
+        (version,) = book.execute("PRAGMA user_version").fetchone()
+        if version == 0:
+            book.execute(f"PRAGMA user_version = {_VERSION}")
+        elif version != _VERSION:
+            raise ValueError("another cferry has made it")
         known = {ident for (ident,) in book.execute("SELECT id FROM kept")}
         book.executemany("DELETE FROM kept WHERE id = ?", [(one,) for one in known - idents])
         for one in _all(snapshots, idents - known, faults):
-            book.execute("INSERT INTO kept VALUES (?, ?, ?)", (one.id, one.made, _told(one)))
+            short = json.dumps(to_builtins(one))
+            book.execute("INSERT INTO kept VALUES (?, ?, ?)", (one.id, one.made, short))
         (count,) = book.execute("SELECT count(*) FROM kept").fetchone()
         rows = book.execute(
             "SELECT short FROM kept ORDER BY made DESC, id DESC LIMIT ?",
             (-1 if newest is None else newest,),
         )
-        return [_kept(json.loads(short)) for (short,) in rows], count, faults
+        return [convert(json.loads(short), Kept) for (short,) in rows], count, faults
 
 
 def _all(snapshots: Snapshots, idents: set[str], faults: list[str]) -> Iterator[Kept]:
@@ -65,13 +73,3 @@ def _all(snapshots: Snapshots, idents: set[str], faults: list[str]) -> Iterator[
             yield snapshots.read(ident).short
         except DamagedError as error:
             faults.append(error.what)
-
-
-def _told(one: Kept) -> str:
-    data = {**vars(one), "about": vars(one.about), "saves": [vars(save) for save in one.saves]}
-    return json.dumps(data)
-
-
-def _kept(data: dict[str, Any]) -> Kept:
-    about, saves = about_from(data.pop("about")), tuple(saves_from(data.pop("saves")))
-    return Kept(**data, about=about, saves=saves)

@@ -25,10 +25,10 @@ from clever_ferry.keeping.snapshots import (
     Snapshot,
     Snapshots,
 )
-from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
-from clever_ferry.moving.presence import file_stands, folder_stands
-from clever_ferry.moving.system import WriteLock, attributes_of, changed
+from clever_ferry.moving.local import LOCAL, LocalShore
+from clever_ferry.moving.shore import Node
+from clever_ferry.moving.system import WriteLock
 
 if TYPE_CHECKING:
     from clever_ferry.payload import Payload
@@ -56,17 +56,17 @@ class Reason:
 class Locker:
     """Backups below one folder."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        self.objects = Objects(folder / "objects")
-        self.snapshots = Snapshots(folder / "snapshots")
+    def __init__(self, folder: Path, shore: LocalShore = LOCAL) -> None:
+        self.folder, self._shore = folder, shore
+        self.objects = Objects(folder / "objects", shore)
+        self.snapshots = Snapshots(folder / "snapshots", shore)
 
     @contextmanager
     def packing(self, what: str) -> Iterator[Packing]:
         """Hold the locker for writing; another that writes is waited for up to a minute."""
         with self.writing(what):
             for left in self.objects.leftovers():
-                disk.unlink(left)
+                self._shore.unlink(left)
             try:
                 yield Packing(self)
             finally:
@@ -99,10 +99,10 @@ class Locker:
         """Return snapshots in short, the newest first; their number; what can't be read."""
         return list_snapshots(self.snapshots, self.folder / "list.sqlite", newest)
 
-    def latest_of(self, root: Path) -> Snapshot | None:
+    def latest_of(self, root: str) -> Snapshot | None:
         """Return the newest backup of a folder that was asked for."""
         for one in self.listed()[0]:
-            if one.kind == "backup" and one.root == str(root):
+            if one.kind == "backup" and one.root == root:
                 with suppress(DamagedError):  # an earlier one will do, or none
                     return self.snapshot(one.id)
         return None
@@ -152,46 +152,48 @@ class Packing:
         absent: list[str] = []
         for path in dict.fromkeys(paths):
             real = files.find(path)
-            if real is None or not file_stands(real):
+            node = files.shore.node(real) if real is not None else None
+            if real is None or node is None or node.kind != "file":
                 absent.append(path)
                 continue
-            kept.append(self._kept(files, path, real, earlier.get(path), trust, progress))
+            digest = self._digest(files, path, node, earlier.get(path), trust, progress)
+            own = files.shore.attributes(real)
+            seen = (node.change, node.number)
+            kept.append(KeptFile(path, node.size, node.stamp, digest, own, seen))
         there: list[KeptFolder] = []
         missing: list[str] = []
         for folder in dict.fromkeys(folders):
             place = files.root / folder
-            if folder_stands(place):
-                stamp = (stamps or {}).get(folder, place.stat().st_mtime_ns)
-                there.append(KeptFolder(folder, stamp))
+            now = files.shore.node(place)
+            if now is not None and files.shore.kind(place) == "folder":
+                there.append(KeptFolder(folder, (stamps or {}).get(folder, now.stamp)))
             else:
                 missing.append(folder)
         self.locker.objects.sync()
         snapshot = Snapshot(
-            reason.id, reason.kind, reason.made, reason.note, str(files.root), reason.about,
+            reason.id, reason.kind, reason.made, reason.note, files.text, reason.about,
             reason.saves, tuple(kept), tuple(absent), tuple(there), tuple(missing),
         )  # fmt: skip
         self.locker.snapshots.write(snapshot)
         return snapshot
 
-    def _kept(
-        self, files: FolderFiles, path: str, real: Path, earlier: KeptFile | None,
+    def _digest(
+        self, files: FolderFiles, path: str, node: Node, earlier: KeptFile | None,
         trust: Snapshot | None, progress: Callable[[int], None],
-    ) -> KeptFile:  # fmt: skip
-        data = real.stat()
-        seen = (changed(data, real), data.st_ino)
-        now = (path, data.st_size, data.st_mtime_ns)
+    ) -> str:  # fmt: skip
+        """Return the digest of a file's content, which is in the locker then."""
+        seen = (node.change, node.number)
+        now = (path, node.size, node.stamp)
         if (
             earlier is not None
             and trust is not None
             and seen[0]  # where the system tells it
             and (earlier.path, earlier.size, earlier.stamp, earlier.seen) == (*now, seen)
-            and max(data.st_mtime_ns, seen[0]) < trust.made - _SETTLED
+            and max(node.stamp, seen[0]) < trust.made - _SETTLED
             and earlier.digest in self.locker.objects
         ):
-            digest = earlier.digest
-            progress(data.st_size)
-        elif now in self._taken:
-            digest = self._taken[now]
-        else:
-            digest = self.locker.objects.put(files.payload(path), progress)
-        return KeptFile(path, now[1], now[2], digest, attributes_of(real), seen)
+            progress(node.size)
+            return earlier.digest
+        if now in self._taken:
+            return self._taken[now]
+        return self.locker.objects.put(files.payload(path), progress)

@@ -3,96 +3,112 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
-from msgspec import Meta, Struct, ValidationError, convert, field
+from msgspec import Struct, ValidationError, convert, to_builtins
 
-from clever_ferry.errors import DamagedError
+from clever_ferry.errors import DamagedError, UnsupportedError
+from clever_ferry.keeping.records import Time
 from clever_ferry.moving.presence import stands
 
 if TYPE_CHECKING:
     import sqlite3
 
-__all__ = ["Logbook", "Record", "State"]
+__all__ = ["Details", "Left", "Logbook", "MoveNote", "Record", "SaveNote", "Side", "State"]
 
 State = Literal["begun", "proved", "put back", "undone", "unclear"]
 """`begun` is what a crossing is left in when the tool is killed; `unclear`, where the journal's
 entry of it was damaged and its target is neither as it was nor as it should be."""
 
-_SCHEMA = """
-CREATE TABLE IF NOT EXISTS crossings (
-    number   INTEGER PRIMARY KEY AUTOINCREMENT,
-    state    TEXT NOT NULL,
-    started  INTEGER NOT NULL,
-    ended    INTEGER,
-    manifest TEXT NOT NULL,
-    story    TEXT NOT NULL
+_STEPS = (
+    """
+    CREATE TABLE IF NOT EXISTS crossings (
+        number   INTEGER PRIMARY KEY AUTOINCREMENT,
+        state    TEXT NOT NULL,
+        started  INTEGER NOT NULL,
+        ended    INTEGER,
+        manifest TEXT NOT NULL,
+        story    TEXT NOT NULL
+    )
+    """,
 )
+"""What makes each version out of the one before it; a new file has version 0, and nothing in it.
+
+The column `manifest` has the backup's id, and `story` the details as JSON.
 """
 
 
-_Time = Annotated[int, Meta(ge=-(1 << 63), le=(1 << 63) - 1)]
+class Side(Struct, frozen=True):
+    """One of the two places of a crossing."""
 
-
-class Record(Struct, frozen=True):
-    """One crossing. Times are ns since 1970; `story` holds what `log` tells of it, as JSON."""
-
-    number: int
-    state: State
-    started: _Time
-    ended: _Time | None
-    manifest: str
-    """The id of how the target stood before, in the locker."""
-    story: dict[str, Any] = field(default_factory=dict)
-
-    @property
-    def what(self) -> str:
-        """What it was, with its number: `crossing 4`."""
-        return f"{self.story.get('kind', 'crossing')} {self.number}"
-
-
-class _Side(Struct):
     address: str
     title: str
     root: str
 
 
-class _Told(Struct):
+class SaveNote(Struct, frozen=True):
+    """A save, as a player knew it then."""
+
     name: str
-    facts: dict[str, str]
+    facts: Mapping[str, str]
 
 
-class _Move(Struct):
-    save: _Told
+class MoveNote(Struct, frozen=True):
+    """One save's way; a slot is None where saves have none."""
+
     from_slot: int | None
     to_slot: int | None
-    replaced: _Told | None
+    save: SaveNote
+    replaced: SaveNote | None
 
 
-class _Left(Struct):
+class Left(Struct, frozen=True):
+    """A file as a change has left it; removed where it has no digest."""
+
     path: str
     digest: str | None
     size: int
-    stamp: _Time = 0
+    stamp: Time = 0
 
 
-class _Story(Struct):
-    """What is asked of a story that is read; more may be in it."""
+class Details(Struct, frozen=True, rename={"source": "from", "target": "to"}):
+    """What was carried from where to where, and how it left the target."""
 
     game: str
-    from_: _Side = field(name="from")
-    to: _Side
-    moves: list[_Move]
+    source: Side
+    target: Side
+    moves: tuple[MoveNote, ...]
     kind: str = "crossing"
-    left: list[_Left] = []
-    rebuilt: list[str] = []
-    shared: list[str] = []
-    reason: str = ""
+    shared: tuple[str, ...] = ()
+    """Pieces that all saves share, which went too."""
+    rebuilt: tuple[str, ...] = ()
+    """Files that went, as the game makes them anew."""
+    left: tuple[Left, ...] = ()
     anchor: str = ""
-    anchor_stamp: _Time = 0
+    """The folder that was there before: the target's root, or one above it."""
+    anchor_stamp: Time = 0
+    reason: str | None = None
+    """Why nothing came of it."""
+
+
+class Record(Struct, frozen=True):
+    """One line of the logbook. Times are ns since 1970."""
+
+    number: int
+    state: State
+    started: Time
+    ended: Time | None
+    backup: str
+    """The id of how the target stood before, in the locker."""
+    details: Details
+
+    @property
+    def what(self) -> str:
+        """What it was, with its number: `crossing 4`."""
+        return f"{self.details.kind} {self.number}"
 
 
 class Logbook:
@@ -112,7 +128,7 @@ class Logbook:
             book = sqlite3.connect(self.path, timeout=10)
             try:
                 book.execute("PRAGMA synchronous = EXTRA")
-                book.execute(_SCHEMA)
+                self._bring_up(book)
                 with book:
                     yield book
             finally:
@@ -123,29 +139,42 @@ class Logbook:
                 advice="Move that file aside; backups do not depend on it.",
             ) from None
 
-    def begin(self, *, started: int, manifest: str, story: dict[str, Any]) -> int:
+    def _bring_up(self, book: sqlite3.Connection) -> None:
+        """Take the steps to today's version that are not taken yet."""
+        (version,) = book.execute("PRAGMA user_version").fetchone()
+        if version > len(_STEPS):
+            raise UnsupportedError(
+                f"A newer cferry has written the logbook {self.path}.",
+                advice="Use that newer cferry; backups can be listed and restored without it.",
+            )
+        for number, step in enumerate(_STEPS[version:], version + 1):
+            with book:
+                book.execute(step)
+                book.execute(f"PRAGMA user_version = {number}")
+
+    def begin(self, *, started: int, backup: str, details: Details) -> int:
         """Write down a crossing before its first change; return its number."""
         with self._open() as book:
             row = book.execute(
                 "INSERT INTO crossings (state, started, manifest, story) VALUES ('begun', ?, ?, ?)",
-                (started, manifest, json.dumps(story)),
+                (started, backup, _text(details)),
             )
             return int(row.lastrowid or 0)
 
-    def turn(
+    def advance(
         self,
         number: int,
         state: State,
         *,
         ended: int | None = None,
-        story: dict[str, Any] | None = None,
+        details: Details | None = None,
     ) -> None:
         """Write down a crossing's new state; where it has that already, nothing is touched."""
         with self._open() as book:
             book.execute(
                 "UPDATE crossings SET state = ?, ended = coalesce(?, ended), "
                 "story = coalesce(?, story) WHERE number = ? AND state != ?",
-                (state, ended, None if story is None else json.dumps(story), number, state),
+                (state, ended, None if details is None else _text(details), number, state),
             )
 
     def records(self) -> list[Record]:
@@ -172,15 +201,17 @@ class Logbook:
         self.unread = []
         return [one for row in rows if (one := self._record(*row)) is not None]
 
-    def _record(self, number: int, *told: Any) -> Record | None:
+    def _record(self, number: int, *row: Any) -> Record | None:
         """Read one line; one that makes no sense is passed over, and noted."""
+        state, started, ended, backup, details = row
         try:
-            names = ("state", "started", "ended", "manifest", "story")
-            told_by = dict(zip(names, told, strict=True))
-            story = json.loads(told_by["story"])
-            record = convert({**told_by, "number": number, "story": story}, Record)
-            convert(record.story, _Story)
+            data = {"number": number, "state": state, "started": started, "ended": ended,
+                    "backup": backup, "details": json.loads(details)}  # fmt: skip
+            return convert(data, Record)
         except (ValidationError, ValueError, TypeError, RecursionError):
             self.unread.append(number)
             return None
-        return record
+
+
+def _text(details: Details) -> str:
+    return json.dumps(to_builtins(details))

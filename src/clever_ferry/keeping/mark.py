@@ -8,7 +8,7 @@ from pathlib import Path
 from msgspec import Struct
 
 from clever_ferry.errors import NotFoundError
-from clever_ferry.moving import disk
+from clever_ferry.moving.local import LOCAL, LocalShore
 
 __all__ = ["Mark"]
 
@@ -17,11 +17,12 @@ class Mark(Struct, frozen=True):
     """One moment in one small file."""
 
     file: Path
+    shore: LocalShore = LOCAL
 
     def set(self) -> None:
         """Mark this moment."""
-        disk.make_folder(self.file.parent)
-        disk.write_synced(self.file, str(time.time_ns()).encode())
+        self.shore.make_folder(self.file.parent)
+        self.shore.write_synced(self.file, str(time.time_ns()).encode())
 
     def get(self) -> int:
         """Return the marked moment in ns since 1970; raises NotFoundError where there is none."""

@@ -19,6 +19,7 @@ import zstandard
 from clever_ferry.cargo import DIGEST_SIZE, DigestedPayload, digest_of
 from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.moving import disk
+from clever_ferry.moving.local import LOCAL, LocalShore
 from clever_ferry.moving.presence import file_stands
 from clever_ferry.payload import CHUNK, Payload, StreamPayload, head
 
@@ -44,8 +45,8 @@ class Stored(NamedTuple):
 class Objects:
     """The objects below one folder."""
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    def __init__(self, folder: Path, shore: LocalShore = LOCAL) -> None:
+        self.folder, self._disk = folder, shore
         self._unsynced: dict[Path, None] = {}
         self._beside = disk.Beside()
 
@@ -68,22 +69,22 @@ class Objects:
         work: it is there for sure, and lasts, once `sync` has returned. Either raises
         DamagedError where a content does not read back.
         """
-        disk.make_folder(self.folder)
+        self._disk.make_folder(self.folder)
         source = DigestedPayload(payload)
         new = self.folder / f"{_NEW}{os.urandom(4).hex()}"
         path = getattr(payload, "path", None)
         size, copied = payload.size or 0, None
         try:
             if path is not None and size >= disk.LARGE and not _shrinks(head(payload, CHUNK)):
-                copied = self._beside.do(partial(disk.copy, path, new), size)
+                copied = self._beside.do(partial(self._disk.copy, path, new), size)
                 ending = ""
                 for chunk in source.chunks():
                     progress(len(chunk))
             else:
-                ending = _write(source, new, progress)
+                ending = self._write(source, new, progress)
         except BaseException:
             self.abandon()
-            disk.unlink(new)
+            self._disk.unlink(new)
             raise
         digest = source.digest or ""
         self._beside.do(partial(self._admit, digest, ending, new, copied), size)
@@ -94,14 +95,14 @@ class Objects:
         try:
             if copied is not None:
                 copied.result()
-            disk.sync(new)
+            self._disk.sync(new)
             old = self.place(digest)
-            if old is not None and _digest(old) == digest:
-                disk.unlink(new)
-                disk.sync(old)  # whoever put it there may have been cut short before that
+            if old is not None and self._digest(old) == digest:
+                self._disk.unlink(new)
+                self._disk.sync(old)  # whoever put it there may have been cut short before that
                 self._unsynced[old.parent] = None
                 return
-            if _digest(new, packed=ending == _PACKED) != digest:
+            if self._digest(new, packed=ending == _PACKED) != digest:
                 raise DamagedError(
                     "A backup did not read back as what was put in, so nothing is changed.",
                     details=(f"Locker: {self.folder.parent}",),
@@ -110,21 +111,21 @@ class Objects:
                     "CFERRY_LOCKER.",
                 )
             place = self.folder / digest[:2] / f"{digest[2:]}{ending}"
-            disk.make_folder(place.parent)
+            self._disk.make_folder(place.parent)
             if old is not None and old != place:
-                disk.unlink(old)
-            disk.rename(new, place)
+                self._disk.unlink(old)
+            self._disk.rename(new, place)
             self._unsynced[place.parent] = None
             self._unsynced[self.folder] = None
         except BaseException:
-            disk.unlink(new)
+            self._disk.unlink(new)
             raise
 
     def sync(self) -> None:
         """Make all that was put last, the bytes and the names."""
         self._beside.wait()
         for folder in self._unsynced:
-            disk.sync_folder(folder)
+            self._disk.sync_folder(folder)
         self._unsynced = {}
 
     def abandon(self) -> None:
@@ -142,7 +143,7 @@ class Objects:
         place = self.place(digest)
         if place is None:
             raise DamagedError(f"The backup's object {digest} is missing.")
-        payload = DigestedPayload(StreamPayload(lambda: _content(place)))
+        payload = DigestedPayload(StreamPayload(lambda: self._content(place)))
         yield from payload.chunks()
         if payload.digest != digest:
             raise DamagedError(f"The backup's object {digest} is damaged.")
@@ -157,6 +158,47 @@ class Objects:
         except OSError as error:
             return f"The backup's object {digest} can't be read: {error.strerror}."
         return ""
+
+    def _write(self, source: Payload, new: Path, progress: Callable[[int], None]) -> str:
+        """Write a content, packed where that is worth it; return the ending that says which."""
+        packer: zstandard.ZstdCompressionObj | None = None
+        with self._disk.create(new, disk.OWN) as out:
+            for number, chunk in enumerate(source.chunks()):
+                if number == 0 and _shrinks(chunk):
+                    packer = zstandard.ZstdCompressor(
+                        level=_LEVEL, write_checksum=True
+                    ).compressobj()
+                out.write(chunk if packer is None else packer.compress(chunk))
+                progress(len(chunk))
+            if packer is None:
+                return ""
+            out.write(packer.flush())
+        return _PACKED
+
+    def _content(self, place: Path, *, packed: bool | None = None) -> Iterator[bytes]:
+        """Yield what an object's file holds, a little at a time; its digest is not checked here.
+
+        What is cut short ends early, which its digest tells.
+        """
+        name = f"{place.parent.name}{place.stem}"
+        try:
+            with self._disk.open(place) as file:
+                source: Any = file  # a reader like any other, but for its type
+                if place.suffix == _PACKED if packed is None else packed:
+                    source = zstandard.ZstdDecompressor().stream_reader(
+                        source, read_size=CHUNK, read_across_frames=True, closefd=False
+                    )
+                while chunk := source.read(CHUNK):
+                    yield chunk
+        except (zstandard.ZstdError, FileNotFoundError) as error:
+            raise DamagedError(f"The backup's object {name} can't be read: {error}.") from None
+
+    def _digest(self, place: Path, *, packed: bool | None = None) -> str:
+        """Return the digest of what an object's file holds, '' where that can't be told."""
+        try:
+            return digest_of(StreamPayload(lambda: self._content(place, packed=packed)))
+        except DamagedError:
+            return ""
 
     def stored(self) -> Iterator[Stored]:
         """Yield every object on the disk, in no order."""
@@ -175,7 +217,7 @@ class Objects:
         """Remove an object that no snapshot needs."""
         place = self.place(digest)
         if place is not None:
-            disk.unlink(place)
+            self._disk.unlink(place)
 
     def leftovers(self) -> list[Path]:
         """Return what killed runs had begun to keep."""
@@ -190,47 +232,5 @@ def _folders(folder: Path) -> list[Path]:
     return sorted(path for path in folder.iterdir() if len(path.name) == 2 and path.is_dir())
 
 
-def _write(source: Payload, new: Path, progress: Callable[[int], None]) -> str:
-    """Write a content, packed where that is worth it; return the ending that says which."""
-    packer: zstandard.ZstdCompressionObj | None = None
-    with disk.create(new, disk.OWN) as out:
-        for number, chunk in enumerate(source.chunks()):
-            if number == 0 and _shrinks(chunk):
-                packer = zstandard.ZstdCompressor(level=_LEVEL, write_checksum=True).compressobj()
-            out.write(chunk if packer is None else packer.compress(chunk))
-            progress(len(chunk))
-        if packer is None:
-            return ""
-        out.write(packer.flush())
-    return _PACKED
-
-
 def _shrinks(chunk: bytes) -> bool:
     return len(zstandard.ZstdCompressor(level=_LEVEL).compress(chunk)) < _HARDLY * len(chunk)
-
-
-def _content(place: Path, *, packed: bool | None = None) -> Iterator[bytes]:
-    """Yield what an object's file holds, a little at a time; its digest is not checked here.
-
-    What is cut short ends early, which its digest tells.
-    """
-    name = f"{place.parent.name}{place.stem}"
-    try:
-        with disk.open_to_read(place) as file:
-            source: Any = file  # a reader like any other, but for its type
-            if place.suffix == _PACKED if packed is None else packed:
-                source = zstandard.ZstdDecompressor().stream_reader(
-                    source, read_size=CHUNK, read_across_frames=True, closefd=False
-                )
-            while chunk := source.read(CHUNK):
-                yield chunk
-    except (zstandard.ZstdError, FileNotFoundError) as error:
-        raise DamagedError(f"The backup's object {name} can't be read: {error}.") from None
-
-
-def _digest(place: Path, *, packed: bool | None = None) -> str:
-    """Return the digest of what an object's file holds, '' where that can't be told."""
-    try:
-        return digest_of(StreamPayload(lambda: _content(place, packed=packed)))
-    except DamagedError:
-        return ""

@@ -9,7 +9,7 @@ from typing import Any
 from msgspec import MsgspecError, Struct, msgpack
 
 from clever_ferry.cargo import new_digest
-from clever_ferry.moving import disk
+from clever_ferry.moving.local import LOCAL, LocalShore
 
 __all__ = ["Readings"]
 
@@ -18,6 +18,7 @@ class Readings(Struct, frozen=True):
     """One small file per berth; each may go at any time, and is made again."""
 
     folder: Path
+    shore: LocalShore = LOCAL
 
     def get(self, name: str, state: bytes) -> Any | None:
         """Return what was kept under a name, if that was in this very state; else None."""
@@ -33,8 +34,8 @@ class Readings(Struct, frozen=True):
         """Keep plain data under a name, in place of what was there; it is no loss if that fails."""
         with suppress(OSError, OverflowError, UnicodeEncodeError):
             body = msgpack.encode(value)
-            disk.make_folder(self.folder)
-            disk.write_synced(self.folder / name, state + _digest(body) + body)
+            self.shore.make_folder(self.folder)
+            self.shore.write_synced(self.folder / name, state + _digest(body) + body)
 
 
 def _digest(data: bytes) -> bytes:

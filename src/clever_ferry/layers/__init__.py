@@ -1,7 +1,16 @@
-"""Layers: reversible wrappings of bytes, chained by name, peeled and dressed as streams."""
+"""Layers: reversible wrappings of bytes, chained by name, unwrapped and wrapped as streams."""
 
-from clever_ferry.layers.chain import Chain, Peeled
+from clever_ferry.layers.chain import Chain, Unwrapped
 from clever_ferry.layers.compiling import compile_layers
-from clever_ferry.layers.spec import IdentitySpec, LayerSpec, told_layer
+from clever_ferry.layers.known import UNKNOWN, Known
+from clever_ferry.layers.spec import IdentitySpec, LayerSpec
 
-__all__ = ["Chain", "IdentitySpec", "LayerSpec", "Peeled", "compile_layers", "told_layer"]
+__all__ = [
+    "UNKNOWN",
+    "Chain",
+    "IdentitySpec",
+    "Known",
+    "LayerSpec",
+    "Unwrapped",
+    "compile_layers",
+]

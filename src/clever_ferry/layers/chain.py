@@ -1,28 +1,30 @@
-"""Layers and chains of them: peeled from outside in, dressed from inside out.
+"""Layers and chains of them: unwrapped from outside in, wrapped from inside out.
 
 >>> from clever_ferry.layers import compile_layers
 >>> from clever_ferry.layers.spec import CompressedSpec
 >>> from clever_ferry.model import tagged
 >>> from clever_ferry.payload import BytesPayload, read_all
 >>> chain = compile_layers({"packed": (tagged(CompressedSpec, "gzip")(),)}, {})["packed"]
->>> dressed = chain.dress(BytesPayload(b"day 31"), {})
->>> read_all(chain.peel(dressed).payload, limit=100, what="the example")
+>>> wrapped = chain.wrap(BytesPayload(b"day 31"))
+>>> read_all(chain.unwrap(wrapped).payload, limit=100, what="the example")
 b'day 31'
 """
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Set
-from typing import Any, Protocol, runtime_checkable
+from collections.abc import Callable, Iterable, Mapping, Set
+from typing import Any, NamedTuple, Protocol, runtime_checkable
 
 from msgspec import Struct
 
 from clever_ferry.certainty import Evidence
+from clever_ferry.documents.form import Form
 from clever_ferry.layers.found import Checked, Found
-from clever_ferry.naming import Value
+from clever_ferry.layers.known import UNKNOWN, Known
+from clever_ferry.layouts import Layout
 from clever_ferry.payload import Payload
 
-__all__ = ["Chain", "Keyed", "Layer", "Peeled", "Recalling"]
+__all__ = ["Chain", "Keyed", "Layer", "Parts", "Recalling", "Unwrapped"]
 
 
 class Layer(Protocol):
@@ -32,12 +34,10 @@ class Layer(Protocol):
     def bound(self) -> frozenset[str]:
         """The name fields that it repeats."""
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]:
-        """Return what is within, and the residue that dressing may need."""
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, Any]:
+        """Return what is within, and the residue that wrapping may need."""
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Put it on; `whole` is the innermost payload, `residue` None where there is none."""
 
 
@@ -45,7 +45,7 @@ class Layer(Protocol):
 class Recalling(Protocol):
     """A layer that can use what a wrapping elsewhere has said."""
 
-    def recall(self, said: Mapping[str, Mapping[str, Any]]) -> Any:
+    def recall(self, headers: Mapping[str, Mapping[str, Any]]) -> Any:
         """Return a residue of it, or what is false where nothing is known."""
 
 
@@ -58,63 +58,75 @@ class Keyed(Protocol):
         """That, by its names, such as a key."""
 
 
-class Peeled(Struct, frozen=True, gc=False):
+class Parts(NamedTuple):
+    """What a layer may be made of; one that is made of any has `of(spec, parts)`.
+
+    Both raise DamagedError where there is no such thing.
+    """
+
+    layout: Callable[[str], Layout]
+    form: Callable[[str], Form]
+    joined: Callable[[Iterable[str]], Chain]
+    """The chain of the layers that have these names."""
+
+
+class Unwrapped(Struct, frozen=True, gc=False):
     """A payload without its wrapping, and what the wrapping said."""
 
     payload: Payload
     residue: tuple[Any, ...]
     bound: Mapping[str, int | str]
-    said: Mapping[str, Mapping[str, Any]]
+    headers: Mapping[str, Mapping[str, Any]]
     evidence: tuple[Callable[[], Evidence], ...] = ()
     """What having read the payload to its end establishes."""
 
 
 class Chain(Struct, frozen=True):
-    """Layers in the order in which they are peeled."""
+    """Layers in the order in which they are unwrapped."""
 
     layers: tuple[Layer, ...]
 
-    def peel(self, source: Payload, given: Mapping[str, Value] | None = None) -> Peeled:
-        """Peel all layers; checks over the payload run when it is read.
+    def unwrap(self, source: Payload, known: Known = UNKNOWN) -> Unwrapped:
+        """Unwrap all layers; checks over the payload run when it is read.
 
         `given` is what the user has stated, such as a key.
         """
-        found = Found(given=given or {})
-        payload, residue = self.peel_into(source, found)
+        found = Found(known=known)
+        payload, residue = self.unwrap_into(source, found)
         if found.of_payload:
             payload = Checked(payload, tuple(found.of_payload))
-        return Peeled(payload, residue, found.bound, found.said, tuple(found.evidence))
+        return Unwrapped(payload, residue, found.bound, found.headers, tuple(found.evidence))
 
-    def peel_into(self, source: Payload, found: Found) -> tuple[Payload, tuple[Any, ...]]:
-        """Peel all layers and leave checks over the payload to the caller, in `found`."""
+    def unwrap_into(self, source: Payload, found: Found) -> tuple[Payload, tuple[Any, ...]]:
+        """Unwrap all layers and leave checks over the payload to the caller, in `found`."""
         residues = []
         for layer in self.layers:
-            source, residue = layer.peel(source, found)
+            source, residue = layer.unwrap(source, found)
             residues.append(residue)
         return source, tuple(residues)
 
-    def dress(
+    def wrap(
         self,
         payload: Payload,
-        fields: Mapping[str, Value],
+        known: Known = UNKNOWN,
         residue: tuple[Any, ...] | None = None,
-        said: Mapping[str, Mapping[str, Any]] | None = None,
+        headers: Mapping[str, Mapping[str, Any]] | None = None,
     ) -> Payload:
-        """Put all layers on; `fields` are the target's name fields, that headers repeat.
+        """Put all layers on; headers repeat the name fields that are `known` of the target.
 
         Without a `residue` of these same layers, a header takes what one of the same layout
-        has `said` where the payload comes from.
+        said where the payload comes from, which is in `headers`.
         """
-        dressed = payload
-        residues = residue or self.recalled(said or {})
+        wrapped = payload
+        residues = residue or self.recalled(headers or {})
         for layer, own in zip(reversed(self.layers), reversed(residues), strict=True):
-            dressed = layer.dress(dressed, payload, own, fields)
-        return dressed
+            wrapped = layer.wrap(wrapped, payload, own, known)
+        return wrapped
 
-    def recalled(self, said: Mapping[str, Mapping[str, Any]]) -> tuple[Any, ...]:
-        """Return what each layer can use of what the payload's own wrapping has `said`."""
+    def recalled(self, headers: Mapping[str, Mapping[str, Any]]) -> tuple[Any, ...]:
+        """Return what each layer can use of what the payload's own headers said."""
         return tuple(
-            layer.recall(said) or None if isinstance(layer, Recalling) else None
+            layer.recall(headers) or None if isinstance(layer, Recalling) else None
             for layer in self.layers
         )
 

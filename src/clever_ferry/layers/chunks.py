@@ -7,13 +7,14 @@ from typing import Any
 
 from msgspec import Struct, field
 
+from clever_ferry.documents.places import set_at, value_at
 from clever_ferry.errors import DamagedError
-from clever_ferry.layers.chain import Chain
+from clever_ferry.layers.chain import Chain, Parts
 from clever_ferry.layers.found import Check, Checked, Found
-from clever_ferry.layers.headers import LARGEST_HEADER, evidence_by, reckon
+from clever_ferry.layers.headers import LARGEST_HEADER, compute, evidence_by
+from clever_ferry.layers.known import UNKNOWN, Known
 from clever_ferry.layers.spec import ChunksSpec
-from clever_ferry.layouts import Layout, point, put
-from clever_ferry.naming import Value
+from clever_ferry.layouts import Layout
 from clever_ferry.payload import BytesPayload, Payload, StreamPayload, pieces_of, read_all
 
 __all__ = ["Chunks"]
@@ -26,8 +27,8 @@ _ROOM = 64 << 20
 class _Cuts(Struct):
     """How the payload was cut; known once it was read to its end."""
 
-    given: Mapping[str, Value] = field(default_factory=dict)
-    """What the user has stated, such as the key of each chunk."""
+    known: Known = UNKNOWN
+    """What is known of where they are, such as the key of each chunk."""
     plain: list[int] = field(default_factory=list)
     headers: list[dict[str, Any]] = field(default_factory=list)
     table: dict[str, Any] | None = None
@@ -42,6 +43,13 @@ class Chunks:
     def secrets(self) -> set[str]:
         """What only the user can state of what each chunk is wrapped in, by its names."""
         return self.chain.secrets
+
+    @classmethod
+    def of(cls, spec: ChunksSpec, parts: Parts) -> Chunks:
+        """Return the layer that a recipe says."""
+        header = parts.layout(spec.header) if spec.header else None
+        table = parts.layout(spec.table) if spec.table else None
+        return cls(spec, header, table, parts.joined(spec.layers))
 
     def __init__(
         self, spec: ChunksSpec, header: Layout | None, table: Layout | None, inner: Chain
@@ -60,15 +68,15 @@ class Chunks:
                 )
             self.size_field = sizes[0]
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, _Cuts]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, _Cuts]:
         """Return the chunks' payloads, joined."""
         if self.evidence is not None:
             found.evidence.append(self.evidence)
-        cuts = _Cuts(found.given)
+        cuts = _Cuts(found.known)
         return StreamPayload(lambda: self._joined(source, cuts)), cuts
 
     def _joined(self, source: Payload, cuts: _Cuts) -> Iterator[bytes]:
-        fresh = _Cuts(cuts.given)
+        fresh = _Cuts(cuts.known)
         if self.header is None and self.table is None:
             yield from source.chunks()
             return
@@ -89,11 +97,11 @@ class Chunks:
             size = values[self.size_field] - _plus(self.header, self.size_field)
             data = reader.take(size)
             cuts.headers.append(values)
-            yield self._opened(data, self.header, values, raw, cuts.given)
+            yield self._opened(data, self.header, values, raw, cuts.known)
 
     def _opened(
         self, data: bytes, layout: Layout, values: Mapping[str, Any], raw: bytes,
-        given: Mapping[str, Value],
+        known: Known,
     ) -> bytes:  # fmt: skip
         checks = {
             of: tuple(
@@ -107,7 +115,7 @@ class Chunks:
             for of in ("inside", "onward", "payload")
         }  # fmt: skip
         inside: Payload = Checked(BytesPayload(data), checks["inside"] + checks["onward"])
-        plain = self.chain.peel(inside, given).payload
+        plain = self.chain.unwrap(inside, known).payload
         return read_all(Checked(plain, checks["payload"]), limit=_ROOM, what="A chunk")
 
     def _by_table(self, source: Payload, cuts: _Cuts) -> Iterator[bytes]:
@@ -115,9 +123,9 @@ class Chunks:
         reader = _Reader(source)
         cuts.table, after = self.table.read(reader.ahead(16 << 20))
         reader.take(after)
-        for number, record in enumerate(point(cuts.table, self.spec.at)):
+        for number, record in enumerate(value_at(cuts.table, self.spec.at)):
             data = reader.take(record[self.spec.size])
-            plain = self.chain.peel(BytesPayload(data), cuts.given).payload
+            plain = self.chain.unwrap(BytesPayload(data), cuts.known).payload
             chunk = read_all(plain, limit=_ROOM, what="A chunk")
             if self.spec.plain is not None and record[self.spec.plain] != len(chunk):
                 raise DamagedError(
@@ -128,32 +136,30 @@ class Chunks:
         if reader.ahead(1):
             raise DamagedError("Bytes are left over after the last chunk.")
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Cut as it was cut before where the size is the same, else as the recipe says."""
         if self.header is None and self.table is None:
             return inside
         cuts = residue if isinstance(residue, _Cuts) else _Cuts()
-        return StreamPayload(lambda: self._cut(inside, cuts, fields))
+        return StreamPayload(lambda: self._cut(inside, cuts, known))
 
-    def _cut(self, inside: Payload, cuts: _Cuts, fields: Mapping[str, Value]) -> Iterator[bytes]:
+    def _cut(self, inside: Payload, cuts: _Cuts, known: Known) -> Iterator[bytes]:
         chunks = self._pieces(inside, cuts)
         if self.table is None:
             assert self.header is not None
             for number, chunk in enumerate(chunks):
-                known = cuts.headers[number] if number < len(cuts.headers) else {}
+                said = cuts.headers[number] if number < len(cuts.headers) else {}
                 payload = BytesPayload(chunk)
-                packed = self.chain.dress(payload, fields)
-                values, body = reckon(self.header, packed, payload, known)
-                yield self.header.write({**known, **values})
+                packed = self.chain.wrap(payload, known)
+                values, body = compute(self.header, packed, payload, said)
+                yield self.header.write({**said, **values})
                 yield from body.chunks()
             return
         packed_chunks: list[bytes] = []
         records: list[dict[str, Any]] = []
         for chunk in chunks:
             data = read_all(
-                self.chain.dress(BytesPayload(chunk), fields), limit=2 * _ROOM, what="A chunk"
+                self.chain.wrap(BytesPayload(chunk), known), limit=2 * _ROOM, what="A chunk"
             )
             packed_chunks.append(data)
             record = {self.spec.size: len(data)}
@@ -161,11 +167,11 @@ class Chunks:
                 record[self.spec.plain] = len(chunk)
             records.append(record)
         table = cuts.table or self.table.blank()
-        old = point(table, self.spec.at)
+        old = value_at(table, self.spec.at)
         for number, record in enumerate(records):
             if number < len(old):
                 records[number] = {**old[number], **record}
-        put(table, self.spec.at, records)
+        set_at(table, self.spec.at, records)
         yield self.table.write(table)
         yield from packed_chunks
 

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from typing import TYPE_CHECKING, Any
 
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError, KeyNeededError, WrongUseError
 from clever_ferry.layers.found import Found
+from clever_ferry.layers.known import Known
 from clever_ferry.layers.spec import AesSpec, SecretSpec, XorSpec
-from clever_ferry.naming import Value
 from clever_ferry.payload import Payload, SlicedPayload, StreamPayload, head, without_tail
 
 if TYPE_CHECKING:
@@ -34,13 +34,11 @@ class Xor:
         period = math.lcm(len(key), 256) if step else len(key)
         self.mask = bytes((key[at % len(key)] + at * step) & 0xFF for at in range(period))
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, None]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, None]:
         """Return the bytes xor-ed."""
         return StreamPayload(lambda: self._turned(source), source.size), None
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Return the bytes xor-ed, which is the same."""
         return StreamPayload(lambda: self._turned(inside), inside.size)
 
@@ -84,16 +82,16 @@ class Aes:
         stated = [one for one in (spec.key, spec.vector) if isinstance(one, SecretSpec)]
         self.secrets = frozenset(one.given for one in stated if one.given)
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, dict[str, bytes]]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, dict[str, bytes]]:
         """Return the plain bytes; reading them raises DamagedError where they can't be."""
         size = self.spec.key.front or 0
-        key = self._key(found.given, head(source, size))
+        key = self._key(found.known, head(source, size))
         if size:
             source = SlicedPayload(source, size)
         front = head(source, self.vector_size)
         if len(front) < self.vector_size:
             raise DamagedError("The AES data is shorter than its vector.")
-        vector = front if self.fronted else self._vector(found.given)
+        vector = front if self.fronted else self._vector(found.known)
         body: Payload = SlicedPayload(source, self.vector_size)
         kept = {"vector": vector, "key": key}
         if self.spec.mode == "gcm":
@@ -101,18 +99,16 @@ class Aes:
             return StreamPayload(lambda: self._opened(key, vector, body)), kept
         return StreamPayload(lambda: self._plain(key, vector, body)), kept
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Return the encrypted bytes; a vector that none is known for follows from the bytes."""
-        known = (residue or {}).get("key", b"")
+        was = (residue or {}).get("key", b"")
 
         def encrypted() -> Iterator[bytes]:
-            made = self._made_key(inside) if self.spec.key.front and not known else known
-            key = self._key(fields, made)
+            made = self._made_key(inside) if self.spec.key.front and not was else was
+            key = self._key(known, made)
             if self.spec.key.front:
                 yield key
-            vector = (residue or {}).get("vector") or self._new_vector(inside, fields)
+            vector = (residue or {}).get("vector") or self._new_vector(inside, known)
             if self.fronted:
                 yield vector
             if self.spec.mode == "gcm":
@@ -131,25 +127,25 @@ class Aes:
             digest.update(chunk)
         return digest.digest()
 
-    def _key(self, given: Mapping[str, Value], front: bytes) -> bytes:
-        key = front if self.spec.key.front else _secret(self.spec.key, given)
+    def _key(self, known: Known, front: bytes) -> bytes:
+        key = front if self.spec.key.front else _secret(self.spec.key, known)
         if self.spec.key.front and len(key) < self.spec.key.front:
             raise DamagedError("The AES data is shorter than its key.")
         if len(key) not in (16, 24, 32):
             raise WrongUseError(f"An AES key has 16, 24 or 32 bytes, but this one has {len(key)}.")
         return key
 
-    def _vector(self, given: Mapping[str, Value]) -> bytes:
+    def _vector(self, known: Known) -> bytes:
         if self.spec.mode == "ecb" or not isinstance(self.spec.vector, SecretSpec):
             return b""
-        vector = _secret(self.spec.vector, given)
+        vector = _secret(self.spec.vector, known)
         if self.spec.mode != "gcm" and len(vector) != _BLOCK:
             raise WrongUseError(f"An AES vector has 16 bytes, but this one has {len(vector)}.")
         return vector
 
-    def _new_vector(self, inside: Payload, given: Mapping[str, Value]) -> bytes:
+    def _new_vector(self, inside: Payload, known: Known) -> bytes:
         if not self.fronted:
-            return self._vector(given)
+            return self._vector(known)
         import hashlib
 
         digest = hashlib.blake2b(digest_size=self.vector_size)
@@ -255,16 +251,16 @@ class Aes:
             yield worker.tag
 
 
-def _secret(spec: SecretSpec, given: Mapping[str, Value]) -> bytes:
+def _secret(spec: SecretSpec, known: Known) -> bytes:
     if spec.hex is not None:
         return bytes.fromhex(spec.hex)
     name = spec.given or ""
-    if name not in given:
+    if name not in known.stated:
         raise KeyNeededError(
             f"This save is encrypted, and its {name} is not known.",
             advice=f"State it with --give {name}=HEX; --give {name} alone asks for it.",
         )
     try:
-        return bytes.fromhex(str(given[name]))
+        return bytes.fromhex(known.stated[name])
     except ValueError:
         raise WrongUseError(f"--give {name}: it must be hexadecimal digits.") from None

@@ -1,43 +1,31 @@
-"""Layers compiled from what a recipe says of them, by name."""
+"""Layers compiled from what a recipe says of them, by name; kinds that none needs stay unloaded."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import partial
 
+from clever_ferry.documents.document import form_of
+from clever_ferry.documents.form import Form
 from clever_ferry.errors import DamagedError
-from clever_ferry.layers.chain import Chain, Layer
-from clever_ferry.layers.chunks import Chunks
-from clever_ferry.layers.ciphers import Aes, Xor
-from clever_ferry.layers.compressed import Compressed
-from clever_ferry.layers.encoded import Encoded, Swap, Text
-from clever_ferry.layers.headers import After, ByTag, Footer, Header
-from clever_ferry.layers.identity import Identity
-from clever_ferry.layers.paths import Paths
-from clever_ferry.layers.spec import (
-    AesSpec,
-    AfterSpec,
-    ByTagSpec,
-    ChunksSpec,
-    CompressedSpec,
-    EncodedSpec,
-    FooterSpec,
-    HeaderSpec,
-    IdentitySpec,
-    LayerSpec,
-    PathsSpec,
-    SwapSpec,
-    TextSpec,
-    XorSpec,
-)
-from clever_ferry.layouts import Layout
+from clever_ferry.layers.chain import Chain, Layer, Parts
+from clever_ferry.layers.spec import LayerSpec
+from clever_ferry.layouts import Layout, LayoutSpec
+from clever_ferry.model import class_of
+from clever_ferry.wording import known
 
-__all__ = ["compile_layers"]
+__all__ = ["compile_layers", "layer_faults"]
 
 
 def compile_layers(
-    specs: Mapping[str, Sequence[LayerSpec]], layouts: Mapping[str, Layout]
+    specs: Mapping[str, Sequence[LayerSpec]],
+    layouts: Mapping[str, Layout],
+    form: Callable[[str], Form] = form_of,
 ) -> dict[str, Chain]:
-    """Compile named layers; raises DamagedError where a name is not known or refers to itself."""
+    """Compile named layers; `form` knows documents' forms by name.
+
+    Raises DamagedError where a name is not known or refers to itself.
+    """
     done: dict[str, Chain] = {}
 
     def layout(name: str, of: str) -> Layout:
@@ -46,7 +34,7 @@ def compile_layers(
             raise DamagedError(f"layers.{of}: there is no layout {name!r}; known here: {known}.")
         return layouts[name]
 
-    def joined(names: Iterable[str], open_ones: tuple[str, ...]) -> Chain:
+    def joined(open_ones: tuple[str, ...], names: Iterable[str]) -> Chain:
         chain = Chain(())
         for name in names:
             chain = chain.then(build(name, open_ones))
@@ -67,37 +55,30 @@ def compile_layers(
         return done[name]
 
     def one(spec: LayerSpec, name: str, open_ones: tuple[str, ...]) -> Layer:
-        match spec:
-            case CompressedSpec():
-                return Compressed(spec)
-            case HeaderSpec():
-                return Header(layout(spec.layout, name))
-            case FooterSpec():
-                return Footer(layout(spec.layout, name), spec.size)
-            case ByTagSpec():
-                inner = {tag: joined(of, open_ones) for tag, of in spec.of.items()}
-                return ByTag(spec, layout(spec.layout, name), inner)
-            case AfterSpec():
-                return After(spec.data, spec.keep)
-            case XorSpec():
-                return Xor(spec)
-            case AesSpec():
-                return Aes(spec)
-            case EncodedSpec():
-                return Encoded(spec)
-            case SwapSpec():
-                return Swap(spec)
-            case TextSpec():
-                return Text(spec)
-            case PathsSpec():
-                return Paths(spec)
-            case IdentitySpec():
-                return Identity(spec)
-            case ChunksSpec():
-                header = layout(spec.header, name) if spec.header else None
-                table = layout(spec.table, name) if spec.table else None
-                return Chunks(spec, header, table, joined(spec.layers, open_ones))
+        made_by = class_of(__package__, spec.MADE_BY)
+        parts = Parts(partial(layout, of=name), form, partial(joined, open_ones))
+        made: Layer = made_by.of(spec, parts) if hasattr(made_by, "of") else made_by(spec)
+        return made
 
     for name in specs:
         build(name, ())
     return done
+
+
+def layer_faults(
+    layers: Mapping[str, Sequence[LayerSpec]], layouts: Mapping[str, LayoutSpec]
+) -> list[str]:
+    """Say where layers name what is not there, and which of their keys would be idle."""
+    return [
+        f"layers.{name}[{number}].{key}: {what}"
+        for name, steps in layers.items()
+        for number, spec in enumerate(steps, 1)
+        for key, what in _faults(spec, layouts)
+    ]
+
+
+def _faults(spec: LayerSpec, layouts: Mapping[str, LayoutSpec]) -> Iterable[tuple[str, str]]:
+    for name in spec.layouts:
+        if name not in layouts:
+            return [("layout", f"there is no layout {name!r}; {known(layouts)}")]
+    return spec.faults(layouts)

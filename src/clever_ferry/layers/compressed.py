@@ -5,25 +5,21 @@ from __future__ import annotations
 import bz2
 import lzma
 import zlib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.kept import Kept, dress_or_keep
-from clever_ferry.layers.spec import CompressedSpec
-from clever_ferry.naming import Value
-from clever_ferry.payload import CHUNK, Payload, StreamPayload, head, read_all
+from clever_ferry.layers.known import Known
+from clever_ferry.layers.spec import LARGEST_BLOCK, CompressedSpec
+from clever_ferry.payload import CHUNK, Payload, StreamPayload, head, most_unpacked, read_all
 
 __all__ = ["Compressed"]
 
 _WINDOW = {"deflate": -15, "zlib": 15, "gzip": 31}
 _LZMA = {"xz": lzma.FORMAT_XZ, "lzma": lzma.FORMAT_ALONE}
-_LARGEST_BLOCK = 256 << 20
-_ALWAYS = 64 << 20
-_RATIO = 256
-"""What data may unpack to if its recipe says nothing: 64 MiB, and so many times its own bytes."""
 _LARGEST_WINDOW = 1 << 27
 
 
@@ -34,9 +30,9 @@ class Compressed:
 
     def __init__(self, spec: CompressedSpec) -> None:
         self.method, self.level, self.at_most = spec.kind, spec.level, spec.most
-        self.most = min(spec.most or _LARGEST_BLOCK, _LARGEST_BLOCK)
+        self.most = min(spec.most or LARGEST_BLOCK, LARGEST_BLOCK)
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
         """Return the unpacked payload; reading it raises DamagedError where it is damaged."""
         payload = StreamPayload(lambda: self._unpacked(source))
         found.evidence.append(lambda: self._evidence(source))
@@ -59,9 +55,7 @@ class Compressed:
             return Evidence("verified", f"{self.method}'s checksum")
         return Evidence("opened", f"unpacked as {self.method}")
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Return the packed payload: the very same as before where the inside is the same."""
         return dress_or_keep(inside, residue, lambda: StreamPayload(lambda: self._packed(inside)))
 
@@ -96,7 +90,7 @@ class Compressed:
         """A few bytes must not unpack to a full disk."""
         bound = self.at_most
         if bound is None and source.size is not None:
-            bound = _ALWAYS + _RATIO * source.size
+            bound = most_unpacked(source.size)
         total = 0
         for chunk in reading:
             total += len(chunk)

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import base64
 import binascii
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from typing import Any
 
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.kept import Kept, dress_or_keep
+from clever_ferry.layers.known import Known
 from clever_ferry.layers.spec import EncodedSpec, SwapSpec, TextSpec
-from clever_ferry.naming import Value
 from clever_ferry.payload import CHUNK, Payload, StreamPayload, pieces_of, read_all
 
 __all__ = ["Encoded", "Swap", "Text"]
@@ -29,14 +29,12 @@ class Encoded:
         self.kind, self.line, self.ending = spec.kind, spec.line, _ENDINGS[spec.ending]
         self.group = 4 if spec.kind == "base64" else 2
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
         """Return the bytes."""
         payload = StreamPayload(lambda: self._decoded(source))
         return payload, Kept(source, payload)
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Return the text: as it was where the bytes are the same (spaces and letter case too)."""
         return dress_or_keep(inside, residue, lambda: StreamPayload(lambda: self._encoded(inside)))
 
@@ -76,13 +74,11 @@ class Swap:
     def __init__(self, spec: SwapSpec) -> None:
         self.size = spec.size
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, None]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, None]:
         """Return them turned back."""
         return StreamPayload(lambda: self._turned(source), source.size), None
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Return them turned, which is the same."""
         return StreamPayload(lambda: self._turned(inside), inside.size)
 
@@ -104,14 +100,12 @@ class Text:
         self.spec = spec
         self.mark = "\N{BYTE ORDER MARK}".encode(spec.encoding) if spec.mark else b""
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
         """Return the text; where its line endings are mixed, they stay as they are."""
         payload = StreamPayload(lambda: self._read(source))
         return payload, Kept(source, payload)
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Return the text in its outer form."""
         return dress_or_keep(inside, residue, lambda: StreamPayload(lambda: self._written(inside)))
 

@@ -1,4 +1,4 @@
-"""What peeling finds beside the payload."""
+"""What unwrapping finds beside the payload."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ from msgspec import Struct, field
 
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
+from clever_ferry.layers.known import UNKNOWN, Known
 from clever_ferry.layouts import start_digest
 from clever_ferry.layouts.spec import ComputedSpec
 from clever_ferry.payload import Payload
@@ -28,16 +29,16 @@ class Check(Struct, frozen=True, gc=False):
 
 
 class Found(Struct, gc=False):
-    """Collected while the layers of one piece are peeled, the outermost first."""
+    """Collected while the layers of one piece are unwrapped, the outermost first."""
 
     bound: dict[str, int | str] = field(default_factory=dict)
     """What headers say of name fields: field name -> number, or hex digits."""
     of_payload: list[Check] = field(default_factory=list)
     """What headers say of the innermost payload."""
-    said: dict[str, Mapping[str, Any]] = field(default_factory=dict)
+    headers: dict[str, Mapping[str, Any]] = field(default_factory=dict)
     """What headers say, by layout: for a wrapping elsewhere that has the same layout."""
-    given: Mapping[str, int | str] = field(default_factory=dict)
-    """What the user has stated, such as a key."""
+    known: Known = UNKNOWN
+    """What is known of where they are."""
     evidence: list[Callable[[], Evidence]] = field(default_factory=list)
     """What reading the payload to its end establishes, layer by layer."""
 
@@ -82,10 +83,10 @@ class Checked(Struct, frozen=True, gc=False):
 
 def _mismatch(check: Check, found: int | bytes) -> DamagedError:
     if check.spec.what == "size":
-        said = f"{check.right!r} bytes, but there are {found!r} of them"
+        headers = f"{check.right!r} bytes, but there are {found!r} of them"
     else:
-        said = f"the {check.spec.what} {_shown(check.right)}, but the bytes give {_shown(found)}"
-    return DamagedError(f"The header says ({check.layout}/{check.field}) {said}.")
+        headers = f"the {check.spec.what} {_shown(check.right)}, but the bytes give {_shown(found)}"
+    return DamagedError(f"The header says ({check.layout}/{check.field}) {headers}.")
 
 
 def _shown(value: int | bytes) -> str:

@@ -8,11 +8,13 @@ from typing import Any
 from msgspec import Struct
 
 from clever_ferry.certainty import Evidence
+from clever_ferry.documents.places import value_at
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
-from clever_ferry.layers.chain import Chain
+from clever_ferry.layers.chain import Chain, Parts
 from clever_ferry.layers.found import Check, Checked, Found
-from clever_ferry.layers.spec import ByTagSpec
-from clever_ferry.layouts import Layout, LayoutError, point, start_digest
+from clever_ferry.layers.known import Known
+from clever_ferry.layers.spec import AfterSpec, ByTagSpec, FooterSpec, HeaderSpec
+from clever_ferry.layouts import Layout, LayoutError, start_digest
 from clever_ferry.naming import Value
 from clever_ferry.payload import (
     BytesPayload,
@@ -25,7 +27,7 @@ from clever_ferry.payload import (
     without_tail,
 )
 
-__all__ = ["LARGEST_HEADER", "After", "ByTag", "Footer", "Header", "evidence_by", "reckon"]
+__all__ = ["LARGEST_HEADER", "After", "ByTag", "Footer", "Header", "compute", "evidence_by"]
 
 LARGEST_HEADER = 1 << 16
 _KEPT = 32 << 20
@@ -34,6 +36,11 @@ _KEPT = 32 << 20
 class Header:
     """A layout before the bytes."""
 
+    @classmethod
+    def of(cls, spec: HeaderSpec, parts: Parts) -> Header:
+        """Return the layer that a recipe says."""
+        return cls(parts.layout(spec.layout))
+
     def __init__(self, layout: Layout) -> None:
         self.layout = layout
         self.bound = frozenset(layout.bound.values())
@@ -41,7 +48,7 @@ class Header:
         self._computed = tuple((own, spec, spec.of) for own, spec in layout.computed)
         self._evidence = evidence_by(layout)
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, dict[str, Any]]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, dict[str, Any]]:
         """Return what follows the header, checked by it, and the header's values."""
         window = head(source, self._window)
         values, after = self.layout.read(window)
@@ -54,7 +61,7 @@ class Header:
         """Return the bytes with the checks that the values (read from `raw`) state of them."""
         layout = self.layout
         name, bound = layout.name, found.bound
-        found.said[name] = values
+        found.headers[name] = values
         for own, field in layout.bound.items():
             value = values[own]
             bound[field] = value.hex() if isinstance(value, bytes) else value
@@ -67,28 +74,28 @@ class Header:
             found.evidence.append(self._evidence)
         return Checked(inside, tuple(checks)) if checks else inside
 
-    def dress(
+    def wrap(
         self,
         inside: Payload,
         whole: Payload,
         residue: Mapping[str, Any] | None,
-        fields: Mapping[str, Value],
+        known: Known,
     ) -> Payload:
         """Return header and bytes; `residue` gives what the layout neither binds nor computes."""
-        values = self.known(residue, fields)
+        values = self.values(residue, known.fields)
         self.refuse_lacking(values)
 
         def written() -> Iterator[bytes]:
-            reckoned, body = reckon(self.layout, inside, whole, values)
-            yield self.layout.write({**values, **reckoned})
+            computed, body = compute(self.layout, inside, whole, values)
+            yield self.layout.write({**values, **computed})
             yield from body.chunks()
 
         return StreamPayload(written)
 
     def refuse_lacking(self, values: Mapping[str, Any]) -> None:
-        """Raise RefusedError where a value is known from nowhere, and can't be reckoned."""
-        reckoned = dict.fromkeys((one.field for one in self.layout.computed), 0)
-        missing = self.layout.lacks({**reckoned, **values})
+        """Raise RefusedError where a value is known from nowhere, and can't be computed."""
+        computed = dict.fromkeys((one.field for one in self.layout.computed), 0)
+        missing = self.layout.lacks({**computed, **values})
         if missing in self.layout.bound:
             name = self.layout.bound[missing]
             raise RefusedError(
@@ -105,13 +112,13 @@ class Header:
                 "onto it: its header is taken over.",
             )
 
-    def recall(self, said: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
+    def recall(self, headers: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
         """Return what a header of the same layout has said where the payload comes from."""
         own = {computed.field for computed in self.layout.computed} | self.layout.bound.keys()
-        values = said.get(self.layout.name, {})
+        values = headers.get(self.layout.name, {})
         return {name: value for name, value in values.items() if name not in own}
 
-    def known(
+    def values(
         self, residue: Mapping[str, Any] | None, fields: Mapping[str, Value]
     ) -> dict[str, Any]:
         """Return the values that are known before the bytes are: the residue's and the bound."""
@@ -140,12 +147,12 @@ def evidence_by(layout: Layout) -> Callable[[], Evidence] | None:
     return lambda: evidence
 
 
-def reckon(
-    layout: Layout, inside: Payload, whole: Payload, said: Mapping[str, Any]
+def compute(
+    layout: Layout, inside: Payload, whole: Payload, headers: Mapping[str, Any]
 ) -> tuple[dict[str, int | bytes], Payload]:
     """Reckon the computed fields; returns them and the inside, kept if it is small.
 
-    `said` are the layout's other values.
+    `headers` are the layout's other values.
     """
     values: dict[str, int | bytes] = {}
     for of, payload in (("inside", inside), ("payload", whole)):
@@ -173,7 +180,7 @@ def reckon(
             inside = BytesPayload(b"".join(kept))
     onward = [(name, spec) for name, spec in layout.computed if spec.of == "onward"]
     if onward:
-        known = {**said, **dict.fromkeys((name for name, _ in onward), 0), **values}
+        known = {**headers, **dict.fromkeys((name for name, _ in onward), 0), **values}
         for name, spec in onward:
             digest = start_digest(spec.what, spec.seed, spec.xor)
             digest.update(layout.behind(layout.write(known), name))
@@ -186,56 +193,65 @@ def reckon(
 class ByTag:
     """A header, one of whose values names the layers within."""
 
+    @classmethod
+    def of(cls, spec: ByTagSpec, parts: Parts) -> ByTag:
+        """Return the layer that a recipe says."""
+        chains = {tag: parts.joined(names) for tag, names in spec.of.items()}
+        return cls(spec, parts.layout(spec.layout), chains)
+
     def __init__(self, spec: ByTagSpec, layout: Layout, chains: Mapping[str, Chain]) -> None:
         self.header, self.spec, self.chains = Header(layout), spec, chains
         self.bound = self.header.bound.union(*(chain.bound for chain in chains.values()))
 
     def _inner(self, values: Mapping[str, Any]) -> Chain:
-        tag = point(dict(values), self.spec.tag)
+        tag = value_at(dict(values), self.spec.tag)
         if str(tag) not in self.chains:
             known = ", ".join(sorted(self.chains))
             raise UnsupportedError(f"The wrapping {str(tag)!r} is not known; known are {known}.")
         return self.chains[str(tag)]
 
-    def recall(self, said: Mapping[str, Mapping[str, Any]]) -> Any:
+    def recall(self, headers: Mapping[str, Mapping[str, Any]]) -> Any:
         """Return what was said, with the usual tag where there is one."""
-        values = self.header.recall(said)
+        values = self.header.recall(headers)
         if self.spec.usual is not None:
             values[self.spec.tag.lstrip("/")] = self.spec.usual
-        return (values, self._inner(values).recalled(said)) if values else None
+        return (values, self._inner(values).recalled(headers)) if values else None
 
     @property
     def secrets(self) -> set[str]:
         """What only the user can state of the layers within, of any tag, by its names."""
         return set().union(*(chain.secrets for chain in self.chains.values()))
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, Any]:
         """Return the innermost payload and, as residue, the header's and the layers' own."""
-        inside, values = self.header.peel(source, found)
-        payload, residue = self._inner(values).peel_into(inside, found)
+        inside, values = self.header.unwrap(source, found)
+        payload, residue = self._inner(values).unwrap_into(inside, found)
         return payload, (values, residue)
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
-        """Dress by the residue's tag, or by the usual one where there is none."""
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+        """Wrap by the residue's tag, or by the usual one where there is none."""
         values, inner = residue or self.recall({}) or ({}, None)
-        dressed = self._inner(values).dress(inside, fields, inner)
-        return self.header.dress(dressed, whole, values, fields)
+        wrapped = self._inner(values).wrap(inside, known, inner)
+        return self.header.wrap(wrapped, whole, values, known)
 
 
 class Footer:
     """A layout of fixed size after the bytes."""
 
+    @classmethod
+    def of(cls, spec: FooterSpec, parts: Parts) -> Footer:
+        """Return the layer that a recipe says."""
+        return cls(parts.layout(spec.layout), spec.size)
+
     def __init__(self, layout: Layout, size: int) -> None:
         self.header, self.size = Header(layout), size
         self.bound = self.header.bound
 
-    def recall(self, said: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
+    def recall(self, headers: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
         """Return what a footer of the same layout has said where the payload comes from."""
-        return self.header.recall(said)
+        return self.header.recall(headers)
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, Any]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, Any]:
         """Return what stands before the footer, checked by it, and the footer's values."""
         last = tail(source, self.size)
         if len(last) < self.size:
@@ -249,17 +265,15 @@ class Footer:
         inside: Payload = StreamPayload(lambda: without_tail(source, self.size, []), size)
         return self.header.checked(inside, values, found, last), values
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Return the bytes and the footer."""
-        values = self.header.known(residue, fields)
+        values = self.header.values(residue, known.fields)
         self.header.refuse_lacking(values)
 
         def written() -> Iterator[bytes]:
-            reckoned, body = reckon(self.header.layout, inside, whole, values)
+            computed, body = compute(self.header.layout, inside, whole, values)
             yield from body.chunks()
-            yield self.header.layout.write({**values, **reckoned})
+            yield self.header.layout.write({**values, **computed})
 
         return StreamPayload(written)
 
@@ -302,14 +316,14 @@ class After:
 
     bound: frozenset[str] = frozenset()
 
-    def __init__(self, marker: bytes, keep: bool) -> None:
-        self.marker, self.keep = marker, keep
-        self._key = f"before {marker.hex()}"
+    def __init__(self, spec: AfterSpec) -> None:
+        self.marker, self.keep = spec.data, spec.keep
+        self._key = f"before {spec.data.hex()}"
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, _Before]:
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, _Before]:
         """Return what follows the first mark; reading raises UnsupportedError without one."""
         before = _Before(source, self.marker)
-        found.said[self._key] = {"before": before}
+        found.headers[self._key] = {"before": before}
         return StreamPayload(lambda: self._after(source)), before
 
     def _after(self, source: Payload) -> Iterator[bytes]:
@@ -319,13 +333,11 @@ class After:
                 yield chunk[skip:]
                 skip = 0
 
-    def recall(self, said: Mapping[str, Mapping[str, Any]]) -> _Before | None:
+    def recall(self, headers: Mapping[str, Mapping[str, Any]]) -> _Before | None:
         """Return what stands before the same mark where the payload comes from."""
-        return said.get(self._key, {}).get("before")
+        return headers.get(self._key, {}).get("before")
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Put what stood before back in front; raises RefusedError where nothing is known of it."""
         if not isinstance(residue, _Before):
             raise RefusedError(

@@ -13,19 +13,19 @@ __all__ = ["Kept", "dress_or_keep"]
 
 
 class Kept(Struct, frozen=True, gc=False):
-    """What was peeled, wrapped and unwrapped; both are read again only when that is asked for."""
+    """What was unwrapped, both ways; each is read again only when that is asked for."""
 
     source: Payload
     payload: Payload
 
 
-def dress_or_keep(inside: Payload, residue: Any, dress: Callable[[], Payload]) -> Payload:
+def dress_or_keep(inside: Payload, residue: Any, wrap: Callable[[], Payload]) -> Payload:
     """Return the wrapping as it was, if the inside is the same as then; else a new one."""
     if isinstance(residue, Kept) and (
         inside is residue.payload or _digest(inside) == _digest(residue.payload)
     ):
         return residue.source
-    return dress()
+    return wrap()
 
 
 def _digest(payload: Payload) -> bytes:

@@ -6,84 +6,84 @@ that lies in no known folder stays as it is.
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
+from clever_ferry.documents.document import Was, each_in, held, spelled_in, with_values
+from clever_ferry.documents.form import Form
+from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.errors import RefusedError
+from clever_ferry.layers.chain import Parts
 from clever_ferry.layers.found import Found
-from clever_ferry.layers.places import Place, find_places, read_text, replaced
+from clever_ferry.layers.known import Known
 from clever_ferry.layers.spec import PathsSpec
-from clever_ferry.naming import Value
 from clever_ferry.payload import Payload, StreamPayload
 
-__all__ = ["FOLDER", "Paths"]
-
-FOLDER = "folder:"
-"""Before the name of a known folder, where what is known for peeling or dressing gives its path."""
+__all__ = ["Paths"]
 
 _DRIVE = re.compile(r"[A-Za-z]:[\\/]")
 _MARK = re.compile(r"@([a-z-]+)(/|$)")
 
 
 class Paths:
-    """The paths at some places of a JSON or INI text."""
+    """The paths at some places of a document."""
 
     bound: frozenset[str] = frozenset()
 
-    def __init__(self, spec: PathsSpec) -> None:
-        self.spec = spec
+    @classmethod
+    def of(cls, spec: PathsSpec, parts: Parts) -> Paths:
+        """Return the layer that a recipe says."""
+        return cls(spec, parts.form(spec.holds))
 
-    def peel(self, source: Payload, found: Found) -> tuple[Payload, list[str]]:
+    def __init__(self, spec: PathsSpec, form: Form) -> None:
+        self.spec, self.form = spec, form
+
+    def unwrap(self, source: Payload, found: Found) -> tuple[Payload, list[Was]]:
         """Return the text with folders by their meaning; the residue is what stood there."""
-        text = read_text(source)
-        places = self._places(text)
-        folders = _folders(found.given)
-        plain = [self._through(str(place.value), folders, _meant) for place in places]
+        source = held(source)
+        nodes = self._nodes(source)
+        folders = _longest_first(found.known.folders)
+        plain = [self._through(str(node.value), folders, _meant) for node in nodes]
         left = [
-            str(place.value)
-            for place, new in zip(places, plain, strict=True)
+            str(node.value)
+            for node, new in zip(nodes, plain, strict=True)
             if _absolute(new.strip("\"'"))
         ]
-        found.said["paths"] = {"places": len(places) - len(left), "left": left}
-        marked = replaced(text, places, [self._literal(one) for one in plain])
-        literals = [text[place.start : place.end] for place in places]
-        return StreamPayload(lambda: iter([marked])), literals
+        found.headers["paths"] = {"places": len(nodes) - len(left), "left": left}
+        was = spelled_in(source, nodes)
+        return with_values(self.form, source, _differing(was, plain)), was
 
-    def dress(
-        self, inside: Payload, whole: Payload, residue: Any, fields: Mapping[str, Value]
-    ) -> Payload:
+    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
         """Return the text with the target's own spelling of each folder.
 
         Raises RefusedError where the target has no such folder.
         """
-        if _folders(fields):
-            text, folders = read_text(inside), _folders(fields)
-            for place in self._places(text):
-                self._through(str(place.value), folders, _spelled)
-        return StreamPayload(lambda: self._written(inside, residue, fields))
+        folders = _longest_first(known.folders)
+        if folders:
+            for node in self._nodes(inside):
+                self._through(str(node.value), folders, _spelled)
+        return StreamPayload(lambda: self._written(inside, residue, folders))
 
     def _written(
-        self, inside: Payload, residue: Sequence[str] | None, fields: Mapping[str, Value]
+        self, inside: Payload, residue: Sequence[Was] | None, folders: Mapping[str, str]
     ) -> Iterator[bytes]:
-        text = read_text(inside)
-        places = self._places(text)
-        folders = _folders(fields)
-        new = [
-            self._literal(self._through(str(place.value), folders, _spelled)) for place in places
-        ]
+        inside = held(inside)
+        nodes = self._nodes(inside)
+        spelled = [self._through(str(node.value), folders, _spelled) for node in nodes]
+        new = _differing(spelled_in(inside, nodes), spelled)
         if residue is not None and len(residue) == len(new):
-            same = [self._through(self._value(old), folders, _meant) for old in residue]
+            same = [self._through(str(was.node.value), folders, _meant) for was in residue]
             new = [
-                old if one == str(place.value) else literal
-                for old, one, place, literal in zip(residue, same, places, new, strict=True)
+                (node, was.spelled if meant == str(node.value) else put)
+                for (node, put), was, meant in zip(new, residue, same, strict=True)
             ]
-        yield replaced(text, places, new)
+        yield from with_values(self.form, inside, new).chunks()
 
-    def _places(self, text: str) -> list[Place]:
-        found = find_places(text, self.spec.holds, self.spec.at)
-        return [place for place in found if isinstance(place.value, str)]
+    def _nodes(self, source: Payload) -> list[Node]:
+        """Return the texts at all places, each once, in order."""
+        every = each_in(self.form, source, self.spec.at)
+        return [node for node in every if isinstance(node.value, str)]
 
     def _through(
         self, value: str, folders: Mapping[str, str],
@@ -97,21 +97,17 @@ class Paths:
             return f"{quote}{change(value[1:-1], folders)}{quote}"
         return change(value, folders)
 
-    def _literal(self, value: str) -> str:
-        return value if self.spec.holds == "ini" else json.dumps(value, ensure_ascii=False)
 
-    def _value(self, literal: str) -> str:
-        return literal if self.spec.holds == "ini" else str(json.loads(literal))
+def _differing(was: Sequence[Was], new: Sequence[str]) -> list[tuple[Node, Single | bytes]]:
+    """Return what is to stand at each node: what stood there, where that is the same."""
+    return [
+        (node, old if value == node.value else value)
+        for (node, old), value in zip(was, new, strict=True)
+    ]
 
 
-def _folders(known: Mapping[str, Value]) -> dict[str, str]:
-    """Return the known folders' paths by name, the longest first."""
-    found = {
-        name.removeprefix(FOLDER): str(path)
-        for name, path in known.items()
-        if name.startswith(FOLDER)
-    }
-    return dict(sorted(found.items(), key=lambda one: -len(one[1])))
+def _longest_first(folders: Mapping[str, str]) -> dict[str, str]:
+    return dict(sorted(folders.items(), key=lambda one: -len(one[1])))
 
 
 def _absolute(path: str) -> bool:

@@ -1,10 +1,16 @@
-"""What a recipe may say of a layer: its kind, and what that kind asks for."""
+"""What a recipe may say of a layer: its kind, what that asks for, and what is wrong with it."""
 
-from typing import TYPE_CHECKING, Annotated, Literal
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
+from clever_ferry.documents.places import place_fault
+from clever_ferry.layouts import LayoutSpec
+from clever_ferry.layouts.tracing import trace
 from clever_ferry.model import HexBytes, Meta, Model, hint, one_of
+from clever_ferry.wording import known
 
 __all__ = [
+    "LARGEST_BLOCK",
     "AesSpec",
     "AfterSpec",
     "ByTagSpec",
@@ -20,18 +26,47 @@ __all__ = [
     "SwapSpec",
     "TextSpec",
     "XorSpec",
-    "told_layer",
 ]
 
 
+LARGEST_BLOCK = 256 << 20
+"""Bytes that a block of a method without streams may become."""
+_Fault = tuple[str, str]
+_Layouts = Mapping[str, LayoutSpec]
+
+
 class _Spec(Model, tag_field="kind"):
-    pass
+    MADE_BY: ClassVar[str] = ""
+    """The layer's class, behind the room of this package that it is in."""
+
+    @property
+    def layouts(self) -> dict[str, str]:
+        """The layouts that it names, and as what: `header`, `chunk` or `table`."""
+        return {}
+
+    @property
+    def within(self) -> set[str]:
+        """The names of the layers that stand within it."""
+        return set()
+
+    @property
+    def words(self) -> str:
+        """What it is, in a few words: its kind, or what it says of a text."""
+        return self.kind
+
+    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+        """Yield which of its keys lead nowhere or would be idle, and why; all layouts are there."""
+        yield from ()
 
 
 class CompressedSpec(_Spec):
     """The bytes are compressed by a well-known method."""
 
-    TAGS = ("deflate", "zlib", "gzip", "xz", "lzma", "bzip2", "zstd", "lz4", "lz4-block", "lzo")
+    MADE_BY = "compressed.Compressed"
+    HIGHEST: ClassVar[dict[str, int]] = {
+        "deflate": 9, "zlib": 9, "gzip": 9, "xz": 9, "lzma": 9, "bzip2": 9, "zstd": 19, "lz4": 16,
+    }  # fmt: skip
+    TAGS = (*HIGHEST, "lz4-block", "lzo")
 
     level: Annotated[Annotated[int, Meta(ge=0, le=19)] | None, hint("effort when writing")] = None
     most: Annotated[
@@ -42,29 +77,62 @@ class CompressedSpec(_Spec):
         ),
     ] = None
 
+    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+        """Yield what the method does not have."""
+        highest = self.HIGHEST.get(self.kind)
+        if self.level is not None and highest is None:
+            yield "level", f"{self.kind} has none"
+        elif self.level is not None and highest is not None and self.level > highest:
+            yield "level", f"{highest} is the highest of {self.kind}"
+        if self.most is not None and highest is None and self.most > LARGEST_BLOCK:
+            yield "most", f"a block of {self.kind} has at most {LARGEST_BLOCK:,} bytes"
 
-class HeaderSpec(_Spec, tag="header"):
+
+class _Headed(_Spec):
+    layout: str
+
+    @property
+    def layouts(self) -> dict[str, str]:
+        """The header's."""
+        return {self.layout: "header"}
+
+
+class HeaderSpec(_Headed, tag="header"):
     """A layout stands before the bytes; its sizes and checksums are those of the bytes."""
 
-    layout: str
+    MADE_BY = "headers.Header"
 
 
-class FooterSpec(_Spec, tag="footer"):
+class FooterSpec(_Headed, tag="footer"):
     """A layout of fixed size stands after the bytes."""
 
-    layout: str
+    MADE_BY = "headers.Footer"
+
     size: Annotated[int, Meta(ge=1, le=65536, description="bytes of the layout")]
 
 
-class ByTagSpec(_Spec, tag="by-tag"):
+class ByTagSpec(_Headed, tag="by-tag"):
     """A layout stands before the bytes, and one of its values names the layers within."""
 
-    layout: str
+    MADE_BY = "headers.ByTag"
+
     tag: Annotated[str, hint("the path of that value in the layout")]
     of: Annotated[
         dict[str, tuple[str, ...]], Meta(min_length=1, description="value = names of layers")
     ]
     usual: Annotated[str | None, hint("the value to write where none is known")] = None
+
+    @property
+    def within(self) -> set[str]:
+        """Those of any tag."""
+        return {name for names in self.of.values() for name in names}
+
+    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+        """Yield what can't be a tag."""
+        if not trace(layouts, self.layout, self.tag) & {"number", "text", "identifier"}:
+            yield "tag", f"nothing that could be a tag stands at {self.tag} in {self.layout}"
+        if self.usual is not None and self.usual not in self.of:
+            yield "usual", f"{self.usual!r} is none of the tags; {known(self.of)}"
 
 
 class _Marked(_Spec):
@@ -86,11 +154,15 @@ class _Marked(_Spec):
 class AfterSpec(_Marked, tag="after"):
     """The bytes begin after (or, with `keep`, at) the first place of a mark."""
 
+    MADE_BY = "headers.After"
+
     keep: Annotated[bool, hint("the mark itself belongs to the bytes")] = False
 
 
 class XorSpec(_Marked, tag="xor"):
     """Each byte is xor-ed with a byte of a key that repeats."""
+
+    MADE_BY = "ciphers.Xor"
 
     step: Annotated[
         int, Meta(ge=0, le=255, description="each key byte grows by this with every position")
@@ -114,6 +186,8 @@ class SecretSpec(Model):
 class AesSpec(_Spec, tag="aes"):
     """AES; the vector may stand before the bytes, the tag (GCM) after or before them."""
 
+    MADE_BY = "ciphers.Aes"
+
     mode: Literal["ecb", "cbc", "ctr", "gcm"]
     key: SecretSpec
     vector: SecretSpec | Literal["front"] = "front"
@@ -124,10 +198,25 @@ class AesSpec(_Spec, tag="aes"):
         if isinstance(self.vector, SecretSpec) and self.vector.front is not None:
             raise ValueError('a vector in the file is `vector = "front"`')
 
+    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+        """Yield what the mode does not have, and keys of a wrong length."""
+        if self.mode == "ecb" and self.vector != "front":
+            yield "vector", "the mode ecb has none"
+        if self.mode in ("ctr", "gcm") and self.padding != "pkcs7":
+            yield "padding", f"the mode {self.mode} pads nothing"
+        if self.mode != "gcm" and self.tag != "end":
+            yield "tag", f"the mode {self.mode} has none"
+        if self.key.hex is not None and len(self.key.hex) not in (32, 48, 64):
+            yield "key.hex", "a key has 16, 24 or 32 bytes"
+        own = self.vector.hex if isinstance(self.vector, SecretSpec) else None
+        if own is not None and self.mode != "gcm" and len(own) != 32:
+            yield "vector.hex", "a vector has 16 bytes"
+
 
 class EncodedSpec(_Spec):
     """The bytes are written as text."""
 
+    MADE_BY = "encoded.Encoded"
     TAGS = ("base64", "hex")
 
     line: Annotated[
@@ -135,9 +224,16 @@ class EncodedSpec(_Spec):
     ] = 0
     ending: Literal["lf", "crlf"] = "lf"
 
+    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+        """Yield line ends without lines."""
+        if self.ending != "lf" and not self.line:
+            yield "ending", "there are no lines without `line`"
+
 
 class SwapSpec(_Spec, tag="swap"):
     """The bytes of each word stand in turned order; what is left at the end stays."""
+
+    MADE_BY = "encoded.Swap"
 
     size: Literal[2, 4, 8]
 
@@ -145,15 +241,38 @@ class SwapSpec(_Spec, tag="swap"):
 class TextSpec(_Spec, tag="text"):
     """Text: within the tool it is UTF-8 with line feeds."""
 
+    MADE_BY = "encoded.Text"
+
     encoding: Literal["utf-8", "utf-16-le", "utf-16-be", "latin-1", "shift-jis"] = "utf-8"
     mark: Annotated[bool, hint("a byte order mark stands in front")] = False
     ending: Literal["lf", "crlf"] = "lf"
 
+    @property
+    def words(self) -> str:
+        """How the text is written."""
+        ends = "Windows line ends" if self.ending == "crlf" else "plain line ends"
+        return ends if self.encoding == "utf-8" else f"{self.encoding}, {ends}"
 
-class IdentitySpec(_Spec, tag="identity"):
+    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+        """Yield a mark that the encoding does not have."""
+        if self.mark and not self.encoding.startswith("utf"):
+            yield "mark", f"{self.encoding} has no byte order mark"
+
+
+class _Placed(_Spec):
+    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+        """Yield what is written as no place."""
+        for number, place in enumerate(getattr(self, "at", ()), 1):
+            if why := place_fault(place):
+                yield f"at[{number}]", why
+
+
+class IdentitySpec(_Placed, tag="identity"):
     """A name field, such as the account, stands in a text piece; the target's is written."""
 
-    holds: Literal["json", "ini"]
+    MADE_BY = "identity.Identity"
+
+    holds: Annotated[str, hint("the form of the document")]
     at: Annotated[
         tuple[str, ...], Meta(min_length=1, description="paths of it; `*` is every name there")
     ]
@@ -162,12 +281,24 @@ class IdentitySpec(_Spec, tag="identity"):
         bool, hint("where nothing else is known, the source's stays, as in a world")
     ] = False
 
+    @property
+    def words(self) -> str:
+        """Whose it is."""
+        return f"the {self.bound} inside"
 
-class PathsSpec(_Spec, tag="paths"):
+
+class PathsSpec(_Placed, tag="paths"):
     """Paths stand in a text piece; those in known folders are written as the target has them."""
 
-    holds: Literal["json", "ini"]
+    MADE_BY = "paths.Paths"
+
+    holds: Annotated[str, hint("the form of the document")]
     at: Annotated[tuple[str, ...], Meta(min_length=1, description="where; `*` is every name there")]
+
+    @property
+    def words(self) -> str:
+        """What is in it."""
+        return "paths of folders inside"
 
 
 class ChunksSpec(_Spec, tag="chunks"):
@@ -176,6 +307,8 @@ class ChunksSpec(_Spec, tag="chunks"):
     A `header` is a layout with `size` of `inside`. A `table` is a layout in front of all
     chunks, with a list `at` whose records have a `size`.
     """
+
+    MADE_BY = "chunks.Chunks"
 
     most: Annotated[int, Meta(ge=1, le=64 << 20, description="bytes of the payload in one chunk")]
     header: str | None = None
@@ -190,6 +323,32 @@ class ChunksSpec(_Spec, tag="chunks"):
             raise ValueError("say either `header` or `table`")
         if self.header is None and self.table is None and self.layers:
             raise ValueError("wrapped chunks need a `header` or a `table` with their sizes")
+
+    @property
+    def layouts(self) -> dict[str, str]:
+        """Each chunk's header, or the table of all."""
+        every = {self.header: "chunk", self.table: "table"}
+        return {name: use for name, use in every.items() if name is not None}
+
+    @property
+    def within(self) -> set[str]:
+        """What each chunk is wrapped in."""
+        return set(self.layers)
+
+    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+        """Yield places that the table does not have."""
+        if self.table is None:
+            for key, usual in (("at", "/chunks"), ("size", "size"), ("plain", None)):
+                if getattr(self, key) != usual:
+                    yield key, "it is a place in a `table`, and there is none"
+            return
+        if "list" not in trace(layouts, self.table, self.at):
+            yield "at", f"no list stands at {self.at} in {self.table}"
+        for key, name in (("size", self.size), ("plain", self.plain)):
+            if name is not None and "number" not in trace(
+                layouts, self.table, f"{self.at}/0/{name}"
+            ):
+                yield key, f"the records at {self.at} in {self.table} have no number {name!r}"
 
 
 _Any = (
@@ -211,16 +370,3 @@ if TYPE_CHECKING:
     LayerSpec = _Any
 else:
     LayerSpec = one_of(_Any)
-
-
-def told_layer(spec: LayerSpec) -> str:
-    """Return what a layer is, in a few words: its kind, or what it says of a text."""
-    match spec:
-        case TextSpec():
-            ends = "Windows line ends" if spec.ending == "crlf" else "plain line ends"
-            return ends if spec.encoding == "utf-8" else f"{spec.encoding}, {ends}"
-        case IdentitySpec():
-            return f"the {spec.bound} inside"
-        case PathsSpec():
-            return "paths of folders inside"
-    return spec.kind

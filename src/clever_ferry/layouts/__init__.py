@@ -2,7 +2,6 @@
 
 from clever_ferry.layouts.codec import Computed, Layout, LayoutError, compile_layouts
 from clever_ferry.layouts.digests import Running, start_digest
-from clever_ferry.layouts.pointer import PointerError, every, point, put
 from clever_ferry.layouts.spec import LayoutSpec
 
 __all__ = [
@@ -10,11 +9,7 @@ __all__ = [
     "Layout",
     "LayoutError",
     "LayoutSpec",
-    "PointerError",
     "Running",
     "compile_layouts",
-    "every",
-    "point",
-    "put",
     "start_digest",
 ]

@@ -21,12 +21,12 @@ import copy
 from collections.abc import Mapping
 from typing import Any, NamedTuple
 
+from clever_ferry.documents.places import set_at
 from clever_ferry.layouts.computing import Computing
 from clever_ferry.layouts.fast import compile_fast
 from clever_ferry.layouts.frame import DEEPEST, Frame, LayoutError, Output, Step
 from clever_ferry.layouts.groups import Choice, List, Nested, Parts
 from clever_ferry.layouts.numbers import Bits, Numbers, Time, Varint
-from clever_ferry.layouts.pointer import put
 from clever_ferry.layouts.spec import (
     BitsSpec,
     BytesSpec,
@@ -51,7 +51,7 @@ __all__ = ["Computed", "Layout", "LayoutError", "compile_layouts"]
 
 
 class Computed(NamedTuple):
-    """A value of a header that is reckoned over what it stands before."""
+    """A value of a header that is computed over what it stands before."""
 
     field: str
     spec: ComputedSpec
@@ -87,7 +87,7 @@ class Layout:
             for field in valued
             if field.computed and field.computed.outside
         )
-        """Fields that are reckoned over what follows this layout."""
+        """Fields that are computed over what follows this layout."""
         self.outside = tuple(one.field for one in self.computed if one.field in self.numbers)
 
     def read(
@@ -134,7 +134,7 @@ class Layout:
 
     def behind(self, data: bytes, name: str) -> bytes:
         """Return the bytes of one value of this layout that follow a field of it."""
-        frame = Frame(self.name, data, 0, len(data), 0)
+        frame = Frame(self.name, data, 0, len(data), 0)  # free: how deep, of one that was read
         values: dict[str, Any] = {}
         at, found = 0, len(data)
         for step in self._steps:
@@ -179,7 +179,7 @@ class Layout:
     def edit(self, data: bytes, path: str, new: Any) -> bytes:
         """Return the bytes with one value changed; all that does not depend on it stays."""
         value = self.read_whole(data)
-        put(value, path, new)
+        set_at(value, path, new)
         return self.write(value)
 
 

@@ -1,4 +1,4 @@
-"""Sizes and checksums that are reckoned as bytes go by.
+"""Sizes and checksums that are computed as bytes go by.
 
 CRC-16 parameters are those of the catalogue of parametrised CRC algorithms (Koopman, Cook):
 polynomial, start value, whether bits are reflected, final xor.

@@ -231,7 +231,8 @@ def _big_text(data: bytes) -> str:
 
 
 def _mixed_text(data: bytes) -> str:
-    return _big_text(data[3::-1] + data[5:3:-1] + data[7:5:-1] + data[8:])
+    mixed = data[3::-1] + data[5:3:-1] + data[7:5:-1]  # free: what fails here, the steps do
+    return _big_text(mixed + data[8:])
 
 
 def _big_bytes(text: str) -> bytes:

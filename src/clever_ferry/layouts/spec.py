@@ -89,7 +89,7 @@ class ComputedSpec(Model):
 
     @property
     def outside(self) -> bool:
-        """Whether it is reckoned over bytes that are not only the layout's own."""
+        """Whether it is computed over bytes that are not only the layout's own."""
         return self.of in ("inside", "onward", "payload")
 
 

@@ -22,16 +22,13 @@ from clever_ferry.moving.disk import open_plain
 from clever_ferry.moving.names import folded
 from clever_ferry.moving.system import changed
 from clever_ferry.moving.zip_times import stamp_of
-from clever_ferry.payload import CHUNK, Payload
+from clever_ferry.payload import CHUNK, UNPACKED_ALWAYS, Payload, most_unpacked
 from clever_ferry.tree import FileInfo
-from clever_ferry.zips import BROKEN, open_zip
+from clever_ferry.zips import BROKEN, DEEPEST, open_zip
 
 __all__ = ["ArchiveFiles", "archive_parts", "archive_sets", "open_archives"]
 
 _MOST_PARTS = 200
-_DEEPEST = 3
-_ALWAYS, _RATIO = 64 << 20, 256
-"""A zip within a zip may unpack to 64 MiB and so many times its packed bytes."""
 _IN_MEMORY = 16 << 20
 _BUFFER = 16 << 10
 _SPLIT = re.compile(r"(?i)(.+\.zip)\.(\d{3})")
@@ -57,7 +54,7 @@ class _File:
 
     @property
     def zipped(self) -> bool:
-        return self.info.filename.lower().endswith(".zip") and self.archive.depth < _DEEPEST
+        return self.info.filename.lower().endswith(".zip") and self.archive.depth < DEEPEST
 
 
 @dataclass
@@ -96,7 +93,7 @@ class ArchiveFiles:
                 if node.zipped and enter(path):
                     inside = self._opened(node)
                 if inside is None:
-                    yield _told(path, node)
+                    yield _file_info(path, node)
             elif not enter(path):
                 inside = None
             if inside is not None:
@@ -118,7 +115,7 @@ class ArchiveFiles:
             isinstance(node, _File)
             and node.opened is None
             and node.info.compress_type != zipfile.ZIP_STORED
-            and node.info.file_size > _ALWAYS
+            and node.info.file_size > UNPACKED_ALWAYS
         )
 
     def below(self, path: str) -> ArchiveFiles:
@@ -128,7 +125,7 @@ class ArchiveFiles:
     def info(self, path: str) -> FileInfo | None:
         """Return one file's data; None where there is no such file."""
         node = self._node(path)
-        return _told(path, node) if isinstance(node, _File) else None
+        return _file_info(path, node) if isinstance(node, _File) else None
 
     def listed(self, info: FileInfo) -> Payload:
         """Return the bytes of a file that was listed."""
@@ -170,7 +167,7 @@ class ArchiveFiles:
         return node.opened
 
 
-def _told(path: str, node: _File) -> FileInfo:
+def _file_info(path: str, node: _File) -> FileInfo:
     return FileInfo(path, node.info.file_size, stamp_of(node.info), checked="the zip's checksum")
 
 
@@ -341,7 +338,7 @@ def _raw_within(node: _File) -> IO[bytes]:
             raise DamagedError(f"{archive.title}/{info.filename} can't be read: {error}.") from None
         start = info.header_offset + 30 + sum(lengths)
         return io.BufferedReader(_Window([(archive.raw, start, info.file_size)]))
-    most = _ALWAYS + _RATIO * info.compress_size
+    most = most_unpacked(info.compress_size)
     if info.file_size > most:
         raise DamagedError(
             f"{archive.title}/{info.filename} has {info.compress_size:,} bytes and would unpack "

@@ -1,24 +1,18 @@
-"""Every operation by which the tool changes a disk, and the reading of files.
-
-The rooms that promise that nothing is lost (`moving`, `keeping`, `crossing`) change files
-through these functions alone, so that tests can let each of them fail, kill the program at
-it, or forget what was never synced.
-"""
+"""Files of this computer's disks while they are read or written."""
 
 from __future__ import annotations
 
 import os
-import shutil
 import stat
 from collections.abc import Callable
 from contextlib import suppress
-from pathlib import Path
+from pathlib import Path, PurePath
 from types import TracebackType
 from typing import TYPE_CHECKING, BinaryIO, Self
 
 from clever_ferry.moving import system
-from clever_ferry.moving.presence import folder_stands
-from clever_ferry.moving.system import Attributes, Unkept
+from clever_ferry.moving.shore import Kind, Node, Shore
+from clever_ferry.moving.system import Attributes, Unkept, changed, is_link
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
@@ -29,23 +23,11 @@ __all__ = [
     "Beside",
     "Reader",
     "Writer",
-    "copy",
-    "create",
-    "device_of",
-    "free_bytes",
-    "give_attributes",
-    "make_folder",
+    "kind_of",
+    "node_of",
     "open_plain",
-    "open_to_read",
     "read_front",
     "read_whole",
-    "remove_folder",
-    "rename",
-    "set_times",
-    "sync",
-    "sync_folder",
-    "unlink",
-    "write_synced",
 ]
 
 
@@ -74,11 +56,14 @@ class _Open:
 
 
 class Writer(_Open):
-    """A new file that is being written; `sync` makes its bytes last."""
+    """A new file that is being written; `sync` makes its bytes last.
 
-    def __init__(self, path: Path, mode: int = 0o666) -> None:
+    `shore` is what gives it its time and attributes at the end.
+    """
+
+    def __init__(self, path: Path, shore: Shore, mode: int = 0o666) -> None:
         super().__init__(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, mode)
-        self.path = path
+        self.path, self._shore = path, shore
         system.inherit_owner(path)
 
     def write(self, data: bytes | memoryview) -> None:
@@ -100,9 +85,9 @@ class Writer(_Open):
         if os.name == "nt":  # there, closing a file sets its time once more
             self.sync()
             self.close()
-        set_times(self.path, stamp)
+        self._shore.set_times(self.path, stamp)
         if attributes is not None:
-            unkept = give_attributes(self.path, attributes)
+            unkept = self._shore.give_attributes(self.path, attributes)
         if os.name != "nt":
             self.sync()
             self.close()
@@ -149,6 +134,7 @@ class Reader(_Open):
     """A file that is being read."""
 
     def __init__(self, path: Path | str) -> None:
+        self.path = path
         super().__init__(path, os.O_RDONLY | _AT_ONCE)
         self._refuse_unplain(path)
 
@@ -172,9 +158,9 @@ class Reader(_Open):
         """Go on reading from another place."""
         os.lseek(self._handle, offset, os.SEEK_SET)
 
-    def stat(self) -> os.stat_result:
+    def node(self) -> Node:
         """Return the open file's data."""
-        return os.fstat(self._handle)
+        return node_of(os.fstat(self._handle), self.path)
 
 
 _BINARY = getattr(os, "O_BINARY", 0) | getattr(os, "O_NOINHERIT", 0)
@@ -194,17 +180,24 @@ OWN = 0o600
 """What only this user may read: the tool's own files, which have what saves say."""
 
 
-def create(path: Path, mode: int = 0o666) -> Writer:
-    """Begin a file that is not there yet, with these permissions as far as the umask lets it."""
-    return Writer(path, mode)
+def kind_of(data: os.stat_result) -> Kind:
+    """Return what it is that the system tells of."""
+    if is_link(data):
+        return "link"
+    if stat.S_ISREG(data.st_mode):
+        return "file"
+    return "folder" if stat.S_ISDIR(data.st_mode) else "other"
 
 
-def open_to_read(path: Path | str) -> Reader:
-    """Open a file; it is never locked nor changed."""
-    return Reader(path)
+def node_of(data: os.stat_result, path: PurePath | str) -> Node:
+    """Return what the system tells of a path."""
+    return Node(
+        kind_of(data), data.st_size, data.st_mtime_ns, stat.S_IMODE(data.st_mode),
+        changed(data, path), data.st_ino,
+    )  # fmt: skip
 
 
-def read_front(path: Path | str, count: int) -> tuple[bytes, os.stat_result]:
+def read_front(path: Path | str, count: int) -> tuple[bytes, Node]:
     """Return a file's first bytes, fewer where it is shorter, and its data after that."""
     handle = os.open(path, _READ)
     try:
@@ -212,7 +205,7 @@ def read_front(path: Path | str, count: int) -> tuple[bytes, os.stat_result]:
         found = os.read(handle, count)
         while len(found) < count and (more := os.read(handle, count - len(found))):
             found += more
-        return found, os.fstat(handle)
+        return found, node_of(os.fstat(handle), path)
     finally:
         os.close(handle)
 
@@ -246,86 +239,3 @@ def read_whole(path: Path | str, most: int) -> bytes:
         return found
     finally:
         os.close(handle)
-
-
-def copy(source: Path, new: Path) -> None:
-    """Copy a file's bytes to a file of the tool's own, by the system's quickest way."""
-    create(new, OWN).close()
-    shutil.copyfile(source, new)
-
-
-def sync(path: Path) -> None:
-    """Have a file's bytes on the disk itself."""
-    handle = os.open(path, os.O_RDWR | _BINARY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
-
-
-def rename(old: Path, new: Path) -> None:
-    """Give a file another name, in place of what has that name, in one step."""
-    system.replace_file(old, new)
-
-
-def unlink(path: Path) -> None:
-    """Remove a file; one that is not there is fine."""
-    with suppress(FileNotFoundError):
-        system.remove_file(path)
-
-
-def make_folder(path: Path) -> None:
-    """Make a folder and those above it; those that are there are fine."""
-    missing = []
-    while not folder_stands(path):
-        missing.append(path)
-        path = path.parent
-    for folder in reversed(missing):
-        _make_one(folder)
-
-
-def _make_one(path: Path) -> None:
-    with suppress(FileExistsError):
-        path.mkdir()
-        system.inherit_owner(path)
-
-
-def remove_folder(path: Path) -> None:
-    """Remove an empty folder."""
-    path.rmdir()
-
-
-def set_times(path: Path, stamp: int) -> None:
-    """Set the time of the last change, in ns since 1970."""
-    os.utime(path, ns=(stamp, stamp))
-
-
-def give_attributes(path: Path, attributes: Attributes) -> list[Unkept]:
-    """Give a file permissions, owner and the system's own marks; return what it can't be given."""
-    return system.give_attributes(path, attributes)
-
-
-def sync_folder(path: Path) -> None:
-    """Make renames, new and removed names in a folder last."""
-    system.sync_folder(path)
-
-
-def free_bytes(path: Path) -> int:
-    """Return how many bytes the disk of a folder has room for."""
-    return shutil.disk_usage(path).free
-
-
-def device_of(path: Path) -> int:
-    """Return a number that is the same for all folders of one file system."""
-    return path.stat().st_dev
-
-
-def write_synced(path: Path, data: bytes) -> None:
-    """Write a small file whole: a reader sees the old one or the new one, also after a kill."""
-    staged = path.with_name(f".{path.name}.part")
-    unlink(staged)
-    with create(staged, OWN) as out:
-        out.write(data)
-        out.sync()
-    rename(staged, path)
-    sync_folder(path.parent)

@@ -9,7 +9,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from clever_ferry.errors import FerryError, NotMadeError, RefusedError
-from clever_ferry.moving import disk
+from clever_ferry.moving.local import LOCAL
 from clever_ferry.moving.system import undisturbed
 
 __all__ = ["new_file", "new_folder"]
@@ -31,16 +31,16 @@ def new_file(path: Path) -> Iterator[Path]:
         with _said(path):
             yield part
             with undisturbed():
-                disk.sync(part)
+                LOCAL.sync(part)
                 if os.path.lexists(path):
                     raise RefusedError(f"{path} is there by now.", advice="Name a new file.")
-                disk.rename(part, path)
+                LOCAL.rename(part, path)
     except BaseException:
         with suppress(OSError):
-            disk.unlink(part)
+            LOCAL.unlink(part)
         raise
     with suppress(OSError):  # the file is there, whole; whether its name lasts is the disk's affair
-        disk.sync_folder(path.parent)
+        LOCAL.sync_folder(path.parent)
 
 
 @contextmanager
@@ -61,30 +61,30 @@ def new_folder(path: Path) -> Iterator[Path]:
     try:
         with _said(path):
             for folder in reversed(missing):
-                disk.make_folder(folder)
+                LOCAL.make_folder(folder)
             part = _begun(part, path)
             yield part
             with undisturbed():
                 if part != path:
                     if path.is_dir():
-                        disk.remove_folder(path)
-                    disk.rename(part, path)
+                        LOCAL.remove_folder(path)
+                    LOCAL.rename(part, path)
     except BaseException:
         with suppress(OSError):
             for one in list(part.iterdir()) if part == path else [part]:
                 shutil.rmtree(one) if one.is_dir() and not one.is_symlink() else one.unlink()
         with suppress(OSError):
             for folder in missing:
-                disk.remove_folder(folder)
+                LOCAL.remove_folder(folder)
         raise
     with suppress(OSError):
-        disk.sync_folder(path.parent)
+        LOCAL.sync_folder(path.parent)
 
 
 def _begun(part: Path, path: Path) -> Path:
     if path.is_dir() and (path.is_mount() or not os.access(path.parent, os.W_OK)):
         return path
-    disk.make_folder(part)
+    LOCAL.make_folder(part)
     return part
 
 

@@ -18,7 +18,6 @@ __all__ = [
     "identity",
     "is_folder",
     "is_there",
-    "same_place",
     "stands",
 ]
 
@@ -65,11 +64,6 @@ def identity(path: Path) -> str:
             if above == real:
                 return os.path.normcase(f"{real}{missing}")
             real, missing = above, f"/{os.path.normcase(name)}{missing}"
-
-
-def same_place(one: Path, other: Path) -> bool:
-    """Tell whether two paths name one folder, there or not."""
-    return one == other or identity(one) == identity(other)
 
 
 def is_folder(path: Path) -> bool:

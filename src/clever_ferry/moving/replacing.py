@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 import errno
+import os
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
-from pathlib import Path
+from pathlib import PurePath
 
 from clever_ferry.cargo import DigestedPayload
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.following import mode_for_file, mode_for_folder
-from clever_ferry.moving.presence import folder_stands, stands
-from clever_ferry.moving.system import Attributes, Unkept, attributes_of
+from clever_ferry.moving.shore import Shore, Writer, anchor_of
+from clever_ferry.moving.system import Attributes, Unkept
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import Output
 
@@ -32,7 +33,7 @@ class Staged:
     """One file as it will be; `digest` is None where it will be removed."""
 
     path: str
-    file: Path | None
+    file: PurePath | None
     size: int
     stamp: int
     digest: str | None
@@ -56,17 +57,16 @@ class Replacement:
         files: FolderFiles,
         token: str,
         *,
-        announce: Callable[[Path, int], None] = lambda place, stamp: None,
+        announce: Callable[[PurePath, int], None] = lambda place, stamp: None,
     ) -> None:
         self._files = files
         self._root = files.root
+        self._shore = files.shore
         self._token = token
         self._announce = announce
-        self.anchor = files.root
-        while not stands(self.anchor):
-            self.anchor = self.anchor.parent
-        self._stages: dict[int, Path] = {}
-        self._stamps: dict[Path, int] = {}
+        self.anchor = anchor_of(files.shore, files.root)
+        self._stages: dict[int, PurePath] = {}
+        self._stamps: dict[PurePath, int] = {}
         self._beside = disk.Beside()
         self.staged: list[Staged] = []
         self.unkept: list[str] = []
@@ -80,7 +80,7 @@ class Replacement:
 
     def claim(self) -> None:
         """Make the staging folder of the anchor, by which another ferry sees that one is here."""
-        self._stage_in(self.anchor, disk.device_of(self.anchor))
+        self._stage_in(self.anchor, self._shore.volume_of(self.anchor))
 
     def __enter__(self) -> Replacement:
         return self
@@ -93,7 +93,7 @@ class Replacement:
         with suppress(OSError):
             self._beside.wait()
         for stage in self._stages.values():
-            self.clean &= sweep(stage.parent, self._token)
+            self.clean &= sweep(self._shore, stage.parent, self._token)
         self._stages = {}
 
     def forget(self) -> None:
@@ -101,9 +101,15 @@ class Replacement:
         self.discard()
         try:
             for place, stamp in self._stamps.items():
-                disk.set_times(place, stamp)
+                self._shore.set_times(place, stamp)
         except OSError:
             self.clean = False
+
+    def _stamp(self, folder: PurePath) -> int:
+        node = self._shore.node(folder)
+        if node is None:
+            raise FileNotFoundError(None, "the folder is gone", str(folder))
+        return node.stamp
 
     def stage(self, output: Output, progress: Progress = lambda _: None) -> None:
         """Write one new file beside its place, to the disk itself, and note its digest."""
@@ -119,9 +125,13 @@ class Replacement:
         stamp = max(-_FAR, min(output.stamp, _FAR))  # what a file system can hold
         attributes = output.attributes
         if attributes is None:
-            attributes = attributes_of(place) if stands(place) else mode_for_file(place, self._root)
+            attributes = (
+                self._shore.attributes(place)
+                if self._shore.kind(place)
+                else mode_for_file(self._shore, place, self._root)
+            )
         size = 0
-        out = disk.create(file)
+        out = self._shore.create(file)
         try:
             for chunk in payload.chunks():
                 out.write(chunk)
@@ -133,9 +143,7 @@ class Replacement:
         self._beside.do(partial(self._finish, out, path, stamp, attributes), size)
         self.staged.append(Staged(path, file, size, stamp, payload.digest))
 
-    def _finish(
-        self, out: disk.Writer, path: str, stamp: int, attributes: Attributes | None
-    ) -> None:
+    def _finish(self, out: Writer, path: str, stamp: int, attributes: Attributes | None) -> None:
         with out:
             self._note(path, out.finish(stamp, attributes))
 
@@ -145,24 +153,22 @@ class Replacement:
             self.excused.add(path)
         self.failing |= any(not one.can_not for one in unkept)
 
-    def _stage_for(self, place: Path) -> Path:
+    def _stage_for(self, place: PurePath) -> PurePath:
         """Return the staging folder on the file system of a place; it is made when needed."""
-        above = place.parent
-        while not stands(above):
-            above = above.parent
-        device = disk.device_of(above)
+        above = anchor_of(self._shore, place.parent)
+        device = self._shore.volume_of(above)
         if device not in self._stages:
-            while above != self.anchor and disk.device_of(above.parent) == device:
+            while above != self.anchor and self._shore.volume_of(above.parent) == device:
                 above = above.parent
             self._stage_in(above, device)
         return self._stages[device]
 
-    def _stage_in(self, above: Path, device: int) -> None:
+    def _stage_in(self, above: PurePath, device: int) -> None:
         stage = above / f"{STAGING}{self._token}"
-        self._stamps[above] = above.stat().st_mtime_ns
+        self._stamps[above] = self._stamp(above)
         self._announce(above, self._stamps[above])
         self._stages[device] = stage  # before it is made: whatever comes now, it is swept
-        disk.make_folder(stage)
+        self._shore.make_folder(stage)
 
     def _real_name(self, path: str) -> str:
         """Return the path in the spelling that the file already has, where cases are the same."""
@@ -188,18 +194,18 @@ class Replacement:
             if place.is_relative_to(self._root)
         }
 
-    def settle(self) -> None:
+    def flush(self) -> None:
         """Return once all that was staged is on the disk itself."""
         self._beside.wait()
 
     def commit(self) -> None:
         """Rename all staged files into place, in order, and remove what is to go."""
-        self.settle()
-        touched: dict[Path, None] = {}
+        self.flush()
+        touched: dict[PurePath, None] = {}
         for item in self.staged:
             place = self._root / item.path
             if item.file is None:
-                disk.unlink(place)
+                self._shore.unlink(place)
                 touched[place.parent] = None
                 if item.tidy:
                     self._drop_empty(place.parent, touched)
@@ -208,54 +214,61 @@ class Replacement:
             self._into_place(item.file, place)
             touched[place.parent] = None
         for folder in touched:
-            if folder_stands(folder):
-                disk.sync_folder(folder)
+            if self._shore.kind(folder) == "folder":
+                self._shore.sync_folder(folder)
 
-    def _into_place(self, file: Path, place: Path) -> None:
+    def _into_place(self, file: PurePath, place: PurePath) -> None:
+        if not self._shore.capabilities.replaces:
+            self._shore.unlink(place)
         try:
-            disk.rename(file, place)
+            self._shore.rename(file, place)
         except OSError as error:
             if error.errno != errno.EXDEV:
                 raise
             # Some layered file systems have one device number and yet rename across no layer.
             near = place.with_name(f"{STAGING}{self._token}-{file.name}")
-            self._announce(place.parent, place.parent.stat().st_mtime_ns)
-            with disk.open_to_read(file) as source, disk.create(near) as out:
+            self._announce(place.parent, self._stamp(place.parent))
+            with self._shore.open(file) as source, self._shore.create(near) as out:
                 while chunk := source.read(CHUNK):
                     out.write(chunk)
-                self._note(place.name, out.finish(source.stat().st_mtime_ns, attributes_of(file)))
-            disk.rename(near, place)
+                own = self._shore.attributes(file)
+                self._note(place.name, out.finish(source.node().stamp, own))
+            self._shore.rename(near, place)
 
-    def _make_folders(self, folder: Path, touched: dict[Path, None]) -> None:
+    def _make_folders(self, folder: PurePath, touched: dict[PurePath, None]) -> None:
         missing = []
-        while not folder_stands(folder):
+        while self._shore.kind(folder) != "folder":
+            if folder == self.anchor:  # it was there: what is made now would be on another drive
+                raise FileNotFoundError(errno.ENOENT, os.strerror(errno.ENOENT), str(folder))
             missing.append(folder)
             folder = folder.parent
         for new in reversed(missing):
-            own = mode_for_folder(new, self._root)
-            disk.make_folder(new)
+            own = mode_for_folder(self._shore, new, self._root)
+            self._shore.make_folder(new)
             if own is not None:
-                self._note(new.name, disk.give_attributes(new, own))
+                self._note(new.name, self._shore.give_attributes(new, own))
             touched[new.parent] = None
 
-    def _drop_empty(self, folder: Path, touched: dict[Path, None]) -> None:
-        while folder != self._root and self._root in folder.parents and not any(folder.iterdir()):
-            disk.remove_folder(folder)
+    def _drop_empty(self, folder: PurePath, touched: dict[PurePath, None]) -> None:
+        while (
+            folder != self._root and self._root in folder.parents and not self._shore.names(folder)
+        ):
+            self._shore.remove_folder(folder)
             folder = folder.parent
             touched[folder] = None
 
 
-def sweep(anchor: Path, token: str) -> bool:
+def sweep(shore: Shore, anchor: PurePath, token: str) -> bool:
     """Remove what a change has staged in a folder and not used; return whether that was done.
 
     It lasts when this returns, as the journal's entry, which knows of it, may go then.
     """
     try:
-        staged = [one for one in sorted(anchor.iterdir()) if one.name.startswith(STAGING + token)]
-        for path in staged:
-            _remove(path)
+        staged = [one for one in shore.names(anchor) if one.startswith(STAGING + token)]
+        for name in staged:
+            _remove(shore, anchor / name)
         if staged:
-            disk.sync_folder(anchor)
+            shore.sync_folder(anchor)
     except FileNotFoundError:
         return True
     except OSError:
@@ -263,23 +276,24 @@ def sweep(anchor: Path, token: str) -> bool:
     return True
 
 
-def sweep_quietly(place: Path, token: str, stamp: int | None) -> None:
+def sweep_quietly(shore: Shore, place: PurePath, token: str, stamp: int | None) -> None:
     """Remove what a change has staged in a folder; the folder's time stays, or becomes `stamp`.
 
     Raises OSError where it can't be removed.
     """
-    if not folder_stands(place):
+    node = shore.node(place)
+    if node is None or shore.kind(place) != "folder":
         return
-    stamp = place.stat().st_mtime_ns if stamp is None else stamp
-    if not sweep(place, token):
+    stamp = node.stamp if stamp is None else stamp
+    if not sweep(shore, place, token):
         raise OSError(None, "what was staged can't be removed", str(place))
-    disk.set_times(place, stamp)
+    shore.set_times(place, stamp)
 
 
-def _remove(path: Path) -> None:
-    if folder_stands(path):
-        for inner in sorted(path.iterdir()):
-            disk.unlink(inner)
-        disk.remove_folder(path)
+def _remove(shore: Shore, path: PurePath) -> None:
+    if shore.kind(path) == "folder":
+        for name in shore.names(path):
+            shore.unlink(path / name)
+        shore.remove_folder(path)
     else:
-        disk.unlink(path)
+        shore.unlink(path)

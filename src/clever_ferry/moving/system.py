@@ -12,11 +12,11 @@ import sys
 import threading
 import time
 from collections.abc import Iterator, Mapping
-from pathlib import Path
+from pathlib import Path, PurePath
 from types import TracebackType
-from typing import Any, NamedTuple
+from typing import Annotated, Any, NamedTuple
 
-from msgspec import Struct
+from msgspec import Meta, Struct
 
 from clever_ferry.errors import RefusedError
 
@@ -58,7 +58,7 @@ def sync_folder(folder: Path) -> None:
         os.close(handle)
 
 
-def changed(data: os.stat_result, path: Path | str) -> int:
+def changed(data: os.stat_result, path: PurePath | str) -> int:
     """Return when the system itself says that a file changed last, in ns; 0 where it does not.
 
     No usual program sets that time. Python tells of Windows' files when they were made in its
@@ -67,7 +67,7 @@ def changed(data: os.stat_result, path: Path | str) -> int:
     return _change_time(path) if sys.platform == "win32" else data.st_ctime_ns
 
 
-def _change_time(path: Path | str) -> int:
+def _change_time(path: PurePath | str) -> int:
     if sys.platform == "win32":
         import ctypes
 
@@ -80,12 +80,12 @@ def _change_time(path: Path | str) -> int:
         if handle.value == ctypes.c_void_p(-1).value:
             return 0
         try:
-            told = ctypes.create_string_buffer(40)  # FILE_BASIC_INFO: four times, attributes
-            if not kernel.GetFileInformationByHandleEx(handle, 0, told, len(told)):
+            info = ctypes.create_string_buffer(40)  # FILE_BASIC_INFO: four times, attributes
+            if not kernel.GetFileInformationByHandleEx(handle, 0, info, len(info)):
                 return 0
         finally:
             kernel.CloseHandle(handle)
-        ticks = int.from_bytes(told.raw[24:32], "little")  # of 100 ns, since 1601
+        ticks = int.from_bytes(info.raw[24:32], "little")  # of 100 ns, since 1601
         return max(0, ticks - 116_444_736_000_000_000) * 100
     return 0
 
@@ -129,40 +129,19 @@ def _patiently(step: Any, in_the_way: Path) -> None:
 # Attributes ----------------------------------------------------------------------------------
 
 
-class Attributes(Struct, frozen=True):
+class Attributes(Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True):
     """What a file has beyond bytes, name and times."""
 
-    mode: int
+    mode: Annotated[int, Meta(ge=0, le=0o777)]
     """Permission bits; on Windows, only whether it is write-protected."""
-    owner: tuple[int, int] | None = None
+    owner: tuple[Annotated[int, Meta(ge=0)], Annotated[int, Meta(ge=0)]] | None = None
     """User and group, where the system has them."""
-    extended: tuple[tuple[str, str], ...] = ()
+    extended: Mapping[
+        Annotated[str, Meta(pattern="^user[.].")], Annotated[str, Meta(pattern="^([0-9a-f]{2})*$")]
+    ] = {}
     """Names and values (hex) of its extended attributes that belong to users (Linux)."""
-    flags: int = 0
+    flags: Annotated[int, Meta(ge=0, lt=1 << 32)] = 0
     """Windows' file attributes, macOS' and BSD's file flags."""
-
-    def as_data(self) -> dict[str, Any]:
-        """Return it as plain data."""
-        data: dict[str, Any] = {"mode": self.mode}
-        if self.owner is not None:
-            data["owner"] = list(self.owner)
-        if self.extended:
-            data["extended"] = dict(self.extended)
-        if self.flags:
-            data["flags"] = self.flags
-        return data
-
-    @classmethod
-    def from_data(cls, data: Mapping[str, Any]) -> Attributes:
-        """Take plain data; raises KeyError, TypeError or ValueError where it is none."""
-        owner = data.get("owner")
-        extended = data.get("extended", {})
-        return cls(
-            int(data["mode"]),
-            (int(owner[0]), int(owner[1])) if owner is not None else None,
-            tuple(sorted((str(name), str(value)) for name, value in extended.items())),
-            int(data.get("flags", 0)),
-        )
 
 
 def attributes_of(path: Path) -> Attributes:
@@ -173,7 +152,7 @@ def attributes_of(path: Path) -> Attributes:
         flags = data.st_file_attributes & _KEPT_FLAGS
     else:
         flags = getattr(data, "st_flags", 0)
-    return Attributes(data.st_mode & 0o777, owner, tuple(_extended(path)), flags)
+    return Attributes(data.st_mode & 0o777, owner, dict(_extended(path)), flags)
 
 
 def _extended(path: Path) -> Iterator[tuple[str, str]]:
@@ -212,7 +191,7 @@ def give_attributes(path: Path, attributes: Attributes) -> list[Unkept]:
     unkept: list[Unkept] = []
 
     @contextlib.contextmanager
-    def told(what: str) -> Iterator[None]:
+    def attempted(what: str) -> Iterator[None]:
         try:
             yield
         except OSError as error:
@@ -220,35 +199,35 @@ def give_attributes(path: Path, attributes: Attributes) -> list[Unkept]:
             unkept.append(Unkept(what, why, error.errno in _CAN_NOT))
 
     if sys.platform == "linux":
-        for name, value in attributes.extended:
-            with told(f"its attribute {name.removeprefix('user.')}"):
+        for name, value in attributes.extended.items():
+            with attempted(f"its attribute {name.removeprefix('user.')}"):
                 os.setxattr(path, name, bytes.fromhex(value), follow_symlinks=False)
     if sys.platform != "win32" and attributes.owner is not None:
         data = path.stat(follow_symlinks=False)
         if (data.st_uid, data.st_gid) != attributes.owner:
-            with told("its owner"):
+            with attempted("its owner"):
                 os.chown(path, *attributes.owner, follow_symlinks=False)
     path.chmod(attributes.mode)
     if sys.platform == "win32":
         import ctypes
 
         usual = 0x80  # FILE_ATTRIBUTE_NORMAL
-        with told("its Windows attributes"):
+        with attempted("its Windows attributes"):
             flags = attributes.flags or usual
             if not ctypes.windll.kernel32.SetFileAttributesW(str(path), flags):
                 raise ctypes.WinError()
     elif attributes.flags and hasattr(os, "chflags"):
-        with told("its flags"):
+        with attempted("its flags"):
             os.chflags(path, attributes.flags)
     return unkept
 
 
-def same_time(now: int, kept: int) -> bool:
+def same_time(now: int, kept: int, step: int = 1) -> bool:
     """Tell whether a file's time (ns) is one that was set, in the steps that file systems have.
 
-    Windows' own has steps of 100 ns, others of one second or two.
+    Windows' own has steps of 100 ns, others of one second or two; `step` is what is known of it.
     """
-    return abs(now - kept) < 100 or (now % 10**9 == 0 and abs(now - kept) <= 2 * 10**9)
+    return abs(now - kept) < max(100, step) or (now % 10**9 == 0 and abs(now - kept) <= 2 * 10**9)
 
 
 def inherit_owner(path: Path) -> None:
@@ -378,18 +357,18 @@ class WriteLock:
                     return False
                 time.sleep(0.05)
         self._file = handle
-        told = {"process": os.getpid(), "what": self._what, "since": time.time()}
+        holder = {"process": os.getpid(), "what": self._what, "since": time.time()}
         with contextlib.suppress(OSError):
             os.ftruncate(handle, 0)
-            os.write(handle, json.dumps(told).encode())
+            os.write(handle, json.dumps(holder).encode())
         return True
 
     def holder(self) -> str:
         """Return in words who has the lock, as far as can be told."""
         try:
-            told = json.loads(self._path.read_bytes())
-            since = time.strftime("%H:%M:%S", time.localtime(float(told["since"])))
-            return f"process {int(told['process'])}, {told['what']}, since {since}"
+            holder = json.loads(self._path.read_bytes())
+            since = time.strftime("%H:%M:%S", time.localtime(float(holder["since"])))
+            return f"process {int(holder['process'])}, {holder['what']}, since {since}"
         except (OSError, ValueError, KeyError, TypeError):
             return "it does not say more"
 

@@ -5,7 +5,9 @@ Neutral numbers count from 1, whatever an edition counts from.
 """
 
 import string
+from collections.abc import Callable
 from typing import Annotated, Literal
+from uuid import UUID
 
 from clever_ferry.model import Meta, Model, hint
 from clever_ferry.naming.calendar import calendar_parts, calendar_seconds
@@ -74,6 +76,14 @@ class _Field(Model, tag_field="type"):
         """Say in plain words what fits."""
         raise NotImplementedError
 
+    def parse(self, text: str) -> Value:
+        """Return the neutral value that a user states."""
+        return text
+
+    def made(self, random: Callable[[int], bytes]) -> Value | None:
+        """Return a new value out of so many random bytes; None where none can be made."""
+        return None
+
     def sample(self) -> Value:
         """Return a value that fits, for trying patterns against each other."""
         char = next((one for one in _TRIED if self.takes(one)), "1")
@@ -140,6 +150,10 @@ class NumberField(_Field, tag="number"):
             most = min(most, self.base**self.width - self.first)
         return "a number from 1 up" if most >= 10**9 else f"a number from 1 to {most}"
 
+    def parse(self, text: str) -> Value:
+        """Return a number where one is stated."""
+        return int(text) if text.isdecimal() else text
+
 
 class _Fixed(_Field):
     """What fields of a fixed length share."""
@@ -164,6 +178,11 @@ class DigitsField(_Fixed, tag="digits"):
         """Say how many."""
         return f"{self.length} digits" if self.length else "digits"
 
+    def made(self, random: Callable[[int], bytes]) -> Value | None:
+        """Return digits, as many as the field has, or 16."""
+        length = self.length or 16
+        return str(int.from_bytes(random(length), "big"))[:length].zfill(length)
+
 
 class HexField(_Fixed, tag="hex"):
     """Hexadecimal digits; the neutral value is in lower case."""
@@ -186,6 +205,11 @@ class HexField(_Fixed, tag="hex"):
     def wants(self) -> str:
         """Say how many."""
         return f"{self.length or 'some'} hexadecimal digits"
+
+    def made(self, random: Callable[[int], bytes]) -> Value | None:
+        """Return hexadecimal digits, as many as the field has, or 16."""
+        length = self.length or 16
+        return random(length).hex()[:length]
 
 
 class WordField(_Fixed, tag="word"):
@@ -281,8 +305,6 @@ class IdentifierField(_Field, tag="identifier"):
     def read(self, raw: str) -> Value | None:
         """Return the identifier; None where dashes or braces are out of place."""
         digits = raw.strip("{}").replace("-", "").lower()
-        if len(digits) != 32:
-            return None
         return self._dashed(digits) if self._spelled(digits) == raw.lower() else None
 
     def write(self, value: Value) -> str | None:
@@ -308,6 +330,10 @@ class IdentifierField(_Field, tag="identifier"):
     def wants(self) -> str:
         """Say the shape."""
         return "an identifier such as " + self._spelled("00112233445566778899aabbccddeeff")
+
+    def made(self, random: Callable[[int], bytes]) -> Value | None:
+        """Return a random identifier (RFC 9562, version 4)."""
+        return str(UUID(bytes=random(16), version=4))
 
 
 class StampField(_Field, tag="stamp"):
@@ -372,6 +398,10 @@ class StampField(_Field, tag="stamp"):
     def wants(self) -> str:
         """Say the form."""
         return f"a time as {self.form}"
+
+    def parse(self, text: str) -> Value:
+        """Return a number where one is stated."""
+        return int(text) if text.isdecimal() else text
 
 
 FieldSpec = (

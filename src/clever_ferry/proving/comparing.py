@@ -10,7 +10,7 @@ from clever_ferry.boxes import Contents
 from clever_ferry.cargo import Piece, Save, digest_of
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError, UnsupportedError
 from clever_ferry.recipes import Edition, Game
-from clever_ferry.recipes.laying import Laid
+from clever_ferry.recipes.encoding import Encoded
 
 __all__ = ["FactPair", "Proof", "arrived", "prove", "untouched"]
 
@@ -44,7 +44,7 @@ def prove(
     game: Game,
     edition: Edition,
     source: Save,
-    laid: Sequence[Laid],
+    encoded: Sequence[Encoded],
     found: Save,
     berth_fields: Mapping[str, int | str],
     progress: Callable[[int], None] = lambda _: None,
@@ -52,7 +52,7 @@ def prove(
     """Compare a save that the target's edition has read back with what it was carried from."""
     faults = list(found.problems)
     there = {piece.key: piece for piece in found.pieces}
-    for item in laid:
+    for item in encoded:
         piece = there.pop(item.piece.key, None)
         if piece is None:
             faults.append(f"the {item.piece.title} is not there")
@@ -81,10 +81,10 @@ def prove(
         pairs.append(pair)
         if not pair.same:
             faults.append(f"{label} was {pair.before} and is {pair.after}")
-    return Proof(found, tuple(pairs), len(laid), tuple(faults))
+    return Proof(found, tuple(pairs), len(encoded), tuple(faults))
 
 
-def arrived(item: Laid, piece: Piece | None) -> bool:
+def arrived(item: Encoded, piece: Piece | None) -> bool:
     """Tell whether a piece that was read back has the payload that was carried."""
     try:
         return piece is not None and digest_of(piece.payload) == item.payload.digest

@@ -96,12 +96,17 @@ def _partners(
 
 
 def _made(berth: OpenBerth, save: Save | None, *, mine: bool) -> tuple[Partner, ...]:
-    """Return the slips that a side would make of a save that it has not; `mine`: the first's."""
+    """Return the sidecars that a side would make of a save that it has not; `mine`: the first's."""
     edition, labels = berth.berth.edition, berth.berth.game.pieces
     roles = {piece.role for piece in save.pieces} if save else set()
     found = []
     for file in edition.files:
-        if save is None or file.slip is None or file.slip.of not in roles or file.role in roles:
+        if (
+            save is None
+            or file.sidecar is None
+            or file.sidecar.of not in roles
+            or file.role in roles
+        ):
             continue
         name = file.patterns[0].partly({**berth.berth.fields, **_fields(None, save)})
         title = labels[file.role].label or file.role

@@ -93,7 +93,7 @@ def _relation(save: Save, other: Save, story: Story, compared: Collection[str]) 
         return "newer" if _played(save) > _played(other) else "older"
     if alike:
         return "different"
-    return "newer" if (save.stamp or 0) > (other.stamp or 0) else "older"
+    return "newer" if (save.stamp or 0) > (other.stamp or 0) else "older"  # free: all have one
 
 
 def _contents(save: Save) -> dict[object, str]:

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from clever_ferry.cargo import Piece, Save, digest_of
 from clever_ferry.errors import FerryError
-from clever_ferry.finding import Berth, at_place, open_berth
+from clever_ferry.finding import at_place
+from clever_ferry.finding.berths import OpenBerth, open_berth
 from clever_ferry.finding.computers import Computer
 from clever_ferry.naming import Value
 from clever_ferry.recipes import Edition, Game
@@ -48,13 +49,11 @@ def try_recipe(game: Game, computer: Computer, folder: Path) -> Iterator[Tried]:
                 yield Tried(edition, (), (), (), (error.what,))
                 continue
             listing = opened.listing
-            examiner = Examiner(
-                edition, opened.contents, berth.fields, berth.files, None, listing.saves
-            )
+            examiner = Examiner(edition, opened.contents, opened.known, berth.files, listing.saves)
             saves = tuple(examiner.examine(save).save for save in listing.saves)
             originals = {entry.name: entry for entry in opened.contents.entries}
             pieces = [
-                TriedPiece(piece.entry, piece.role, _outcome(berth, save.fields, piece, originals))
+                TriedPiece(piece.entry, piece.role, _outcome(opened, save.fields, piece, originals))
                 for save in saves
                 for piece in save.pieces
             ]
@@ -63,22 +62,23 @@ def try_recipe(game: Game, computer: Computer, folder: Path) -> Iterator[Tried]:
 
 
 def _outcome(
-    berth: Berth, fields: Mapping[str, Value], piece: Piece, originals: Mapping[str, object]
+    opened: OpenBerth, fields: Mapping[str, Value], piece: Piece, originals: Mapping[str, object]
 ) -> str:
+    berth = opened.berth
     file = berth.edition.file_of(piece.role)
     assert file is not None
-    known = {**berth.fields, **fields, **piece.fields}
+    known = opened.known.of(fields, piece.fields)
     try:
-        name = file.write(known)
+        name = file.write(known.fields)
         if piece.problem:
             return piece.problem
         original = getattr(originals[piece.entry], "payload", None)
-        dressed = file.chain.dress(piece.payload, known, said=piece.said)
+        wrapped = file.chain.wrap(piece.payload, known, headers=piece.headers)
         other = name != piece.entry and not berth.fold
         renamed = f", under the name {name}" if other else ""
-        if original is not None and digest_of(dressed) == digest_of(original):
+        if original is not None and digest_of(wrapped) == digest_of(original):
             return f"same bytes{renamed}"
-        if digest_of(file.chain.peel(dressed).payload) == digest_of(piece.payload):
+        if digest_of(file.chain.unwrap(wrapped).payload) == digest_of(piece.payload):
             return f"same content, packed otherwise{renamed}"
     except FerryError as error:
         return error.what

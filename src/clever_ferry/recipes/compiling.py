@@ -6,20 +6,21 @@ import re
 from collections.abc import Callable, Mapping
 
 from clever_ferry.boxes import Box, FolderBox, make_box
-from clever_ferry.boxes.judging import box_faults
+from clever_ferry.boxes.making import box_faults
+from clever_ferry.documents.document import form_of
 from clever_ferry.errors import FerryError, RecipeError
-from clever_ferry.layers import Chain, compile_layers, told_layer
-from clever_ferry.layers.judging import layer_faults
+from clever_ferry.layers import Chain, compile_layers
+from clever_ferry.layers.compiling import layer_faults
 from clever_ferry.layouts import Layout, compile_layouts
 from clever_ferry.layouts.judging import layout_faults
 from clever_ferry.naming import FieldSpec, NumberField
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.effects import box_layout_effects, edition_effects, game_effects
 from clever_ferry.recipes.facts import FactReader
-from clever_ferry.recipes.faults import Faults, fact_faults, unwritable
+from clever_ferry.recipes.faults import Faults, fact_faults, form_faults, unwritable
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
 from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
-from clever_ferry.recipes.slips import Slip
+from clever_ferry.recipes.sidecars import Sidecar
 from clever_ferry.wording import known
 
 __all__ = ["FindBox", "compile_box", "compile_game"]
@@ -39,7 +40,7 @@ def compile_box(recipe: BoxRecipe) -> Box:
     if faults:
         raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
     try:
-        return make_box(recipe.box.id, recipe.format, layouts)
+        return make_box(recipe.format, layouts)
     except FerryError as error:
         raise RecipeError(
             "This box recipe does not fit together.", details=(f"format: {error.what}",)
@@ -49,7 +50,9 @@ def compile_box(recipe: BoxRecipe) -> Box:
 def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
     """Compile a game recipe; raises RecipeError with all that does not fit together."""
     faults = layout_faults(recipe.layouts)
-    faults += fact_faults(recipe) + layer_faults(recipe.layers, recipe.layouts)
+    faults += (
+        form_faults(recipe) + fact_faults(recipe) + layer_faults(recipe.layers, recipe.layouts)
+    )
     if faults:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     layouts = compile_layouts(recipe.layouts)
@@ -57,10 +60,11 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
     if faults:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     try:
-        layers = compile_layers(recipe.layers, layouts)
+        forms = {name: form_of(name, recipe.forms) for name in recipe.forms}
+        layers = compile_layers(recipe.layers, layouts, lambda name: form_of(name, recipe.forms))
     except FerryError as error:
         raise RecipeError("This recipe does not fit together.", details=(error.what,)) from None
-    reader = FactReader(recipe.facts, recipe.pieces, layouts, layers, recipe.packs)
+    reader = FactReader(recipe.facts, recipe.pieces, layouts, layers, recipe.packs, forms)
     editions: dict[str, Edition] = {}
     for name, info in recipe.editions.items():
         here = Faults(f"editions.{name}")
@@ -72,21 +76,22 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
     if faults:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     return Game(
-        recipe.game.id,
-        recipe.game.title,
-        recipe.game.studio,
-        recipe.pieces,
-        {key: info.label for key, info in recipe.facts.items()},
-        frozenset(key for key, info in recipe.facts.items() if info.compared),
-        editions,
-        layers,
-        recipe.handover,
-        {
+        id=recipe.game.id,
+        title=recipe.game.title,
+        studio=recipe.game.studio,
+        pieces=recipe.pieces,
+        fact_labels={key: info.label for key, info in recipe.facts.items()},
+        compared=frozenset(key for key, info in recipe.facts.items() if info.compared),
+        editions=editions,
+        layers=layers,
+        handover=recipe.handover,
+        stories={
             key: info.story or "grows"
             for key, info in recipe.facts.items()
             if info.story is not None or info.unit == "s"
         },
-        frozenset(key for key, info in recipe.facts.items() if not info.shown),
+        unshown=frozenset(key for key, info in recipe.facts.items() if not info.shown),
+        forms=forms,
     )
 
 
@@ -173,13 +178,33 @@ def _edition(
     for unused in sorted(info.fields.keys() - used):
         faults.add(f"fields.{unused}", "no path has this field, so it is never filled")
     return Edition(
-        name, info.title, box, box_title, tuple(berths), info.fields, berth_fields, keys,
-        tuple(files), recipe.pieces, reader, info.most_slots, info.start, info.after,
-        info.runs_as, tuple(pattern for pattern in never if pattern is not None), tuple(clouds),
-        info.apps, tuple(marks), tuple(pattern for pattern in rebuilt if pattern is not None),
-        info.not_newer, packs, info.limits, info.arriving, info.before,
-        info.newest,
-    )  # fmt: skip
+        id=name,
+        title=info.title,
+        box=box,
+        box_title=box_title,
+        berths=tuple(berths),
+        fields=info.fields,
+        berth_fields=berth_fields,
+        key_fields=keys,
+        files=tuple(files),
+        pieces=recipe.pieces,
+        reader=reader,
+        most_slots=info.most_slots,
+        start=info.start,
+        after=info.after,
+        runs_as=info.runs_as,
+        never=tuple(pattern for pattern in never if pattern is not None),
+        clouds=tuple(clouds),
+        apps=info.apps,
+        marks=tuple(marks),
+        rebuilt=tuple(pattern for pattern in rebuilt if pattern is not None),
+        not_newer=info.not_newer,
+        packs=packs,
+        limits=info.limits,
+        arriving=info.arriving,
+        before=info.before,
+        newest=info.newest,
+    )
 
 
 def _step_faults(
@@ -238,18 +263,18 @@ def _files(
             else:
                 chain = chain.then(layers[layer])
         patterns = [faults.pattern(f"{key}.path", text, info.fields) for text in file.paths]
-        kinds = [told_layer(one) for layer in file.layers for one in recipe.layers.get(layer, ())]
+        kinds = [one.words for layer in file.layers for one in recipe.layers.get(layer, ())]
         named = tuple(pattern for pattern in patterns if pattern)
         piece = recipe.pieces.get(file.role)
         needed = file.needed or (piece is not None and piece.needed)
         shared = piece is not None and piece.shared
-        slip = None
+        sidecar = None
         if file.describes is not None and file.layout is not None:
             if file.layout not in layouts:
                 faults.add(f"{key}.layout", f"there is no layout {file.layout!r}; "
                            f"{known(layouts)}")  # fmt: skip
             else:
-                slip = Slip(file.describes, layouts[file.layout])
+                sidecar = Sidecar(file.describes, layouts[file.layout])
         files.append(
             PieceFile(
                 file.role,
@@ -257,7 +282,7 @@ def _files(
                 chain,
                 file.old,
                 tuple(kinds),
-                slip,
+                sidecar,
                 needed,
                 file.told,
                 shared,
@@ -268,12 +293,16 @@ def _files(
     roles = [file.role for file in files]
     for role in {role for role in roles if roles.count(role) > 1}:
         faults.add("files", f"the role {role!r} stands twice; give one entry a list of paths")
-    for slip in (file.slip for file in files if file.slip):
-        if slip.of not in roles or any(one.role == slip.of and one.slip for one in files):
-            faults.add("files", f"{slip.of!r}, which a file describes, has no file of its own here")
-    slips = {file.role for one in recipe.editions.values() for file in one.files if file.describes}
+    for sidecar in (file.sidecar for file in files if file.sidecar):
+        if sidecar.of not in roles or any(one.role == sidecar.of and one.sidecar for one in files):
+            faults.add(
+                "files", f"{sidecar.of!r}, which a file describes, has no file of its own here"
+            )
+    sidecars = {
+        file.role for one in recipe.editions.values() for file in one.files if file.describes
+    }
     for role, piece in recipe.pieces.items():
-        if piece.needed and role not in roles and role not in slips:
+        if piece.needed and role not in roles and role not in sidecars:
             faults.add("files", f"the piece {role!r} is needed, but has no file here")
     return None if faults.lines else files
 
@@ -290,7 +319,7 @@ def _clashes(files: list[PieceFile], fields: Mapping[str, FieldSpec], faults: Fa
                 continue
             for other in [one for one in files if not one.tree]:
                 clashing = [p.text for p in other.patterns if p.match(name) is not None]
-                apart = other.told is not None or file.told is not None
+                apart = other.looks is not None or file.looks is not None
                 if other is not file and clashing and not apart:
                     faults.add(
                         f"files[{number}].path",

@@ -9,6 +9,7 @@ from msgspec import Struct, field
 
 from clever_ferry.boxes import Box
 from clever_ferry.cargo import Piece, Save
+from clever_ferry.documents.form import Form
 from clever_ferry.layers import Chain
 from clever_ferry.moving.names import folded
 from clever_ferry.naming import FieldSpec, Names, NumberField, Pattern, Value
@@ -21,12 +22,12 @@ from clever_ferry.recipes.models import (
     PieceInfo,
 )
 from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
-from clever_ferry.recipes.slips import Slip
+from clever_ferry.recipes.sidecars import Sidecar
 
 __all__ = ["Edition", "Game", "values_of"]
 
 
-class Edition(Struct, frozen=True, dict=True):
+class Edition(Struct, frozen=True, dict=True, kw_only=True):
     """A compiled edition of one game."""
 
     id: str
@@ -160,32 +161,33 @@ class Edition(Struct, frozen=True, dict=True):
         return [
             file.role
             for file in self._asked_for
-            if file.role not in present and (file.needed or (file.slip and file.slip.of in present))
+            if file.role not in present
+            and (file.needed or (file.sidecar and file.sidecar.of in present))
         ]
 
     @cached_property
     def _asked_for(self) -> tuple[PieceFile, ...]:
         """The pieces that may not be missing."""
-        return tuple(file for file in self.files if file.needed or file.slip)
+        return tuple(file for file in self.files if file.needed or file.sidecar)
 
     def unlike(self, piece: Piece, save: Save, berth_fields: Mapping[str, Value]) -> list[str]:
         """Return where a piece's wrapping names another account, world or slot than it is in.
 
-        A slip is also held against the save's facts.
+        A sidecar is also held against the save's facts.
         """
         known = {**berth_fields, **save.fields, **piece.fields}
         if piece.describes:
             known = {**values_of(save), **known}
         return unlike(piece.bound, known, f"The {piece.title}")
 
-    def slips_of(self, piece: Piece, save: Save) -> list[tuple[Slip, Piece]]:
-        """Return the slips that describe a piece, with how they do."""
+    def sidecars_of(self, piece: Piece, save: Save) -> list[tuple[Sidecar, Piece]]:
+        """Return the sidecars that describe a piece, with how they do."""
         found = []
-        for slip in save.pieces:
-            file = self.file_of(slip.role)
-            of_it = slip.describes == piece.role and slip.fields == piece.fields
-            if of_it and file is not None and file.slip is not None:
-                found.append((file.slip, slip))
+        for sidecar in save.pieces:
+            file = self.file_of(sidecar.role)
+            of_it = sidecar.describes == piece.role and sidecar.fields == piece.fields
+            if of_it and file is not None and file.sidecar is not None:
+                found.append((file.sidecar, sidecar))
         return found
 
     def file_of(self, role: str) -> PieceFile | None:
@@ -193,7 +195,7 @@ class Edition(Struct, frozen=True, dict=True):
         return next((file for file in self.files if file.role == role), None)
 
 
-class Game(Struct, frozen=True):
+class Game(Struct, frozen=True, kw_only=True):
     """A compiled recipe."""
 
     id: str
@@ -209,6 +211,8 @@ class Game(Struct, frozen=True):
     """How facts tell one story from another: `is`, `stays` or `grows`, by the fact."""
     unshown: frozenset[str] = frozenset()
     """Facts that lists do not show."""
+    forms: Mapping[str, Form] = field(default_factory=dict)
+    """The forms of documents that the recipe describes."""
 
     def facts_that(self, how: str) -> tuple[str, ...]:
         """Return the facts that tell stories apart in one way."""
@@ -216,5 +220,5 @@ class Game(Struct, frozen=True):
 
 
 def values_of(save: Save) -> dict[str, Value]:
-    """Return a save's facts as the values that a slip can repeat."""
+    """Return a save's facts as the values that a sidecar can repeat."""
     return {fact.key: fact.value for fact in save.facts if isinstance(fact.value, int | str)}

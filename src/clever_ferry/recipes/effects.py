@@ -5,12 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 
 from clever_ferry.boxes import BoxSpec
-from clever_ferry.boxes.judging import layouts_of_box
 from clever_ferry.layers import IdentitySpec
-from clever_ferry.layers.judging import inner_layers, layouts_of
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.layouts.tracing import refers, trace
-from clever_ferry.naming import DigitsField, FieldSpec, HexField, IdentifierField, NumberField
+from clever_ferry.naming import FieldSpec, NumberField
 from clever_ferry.recipes.models import EditionInfo, FactInfo, GameRecipe
 from clever_ferry.wording import known
 
@@ -49,7 +47,7 @@ def game_effects(recipe: GameRecipe) -> list[str]:
 
 def box_layout_effects(spec: BoxSpec, layouts: Mapping[str, LayoutSpec]) -> list[str]:
     """Say which layouts of a box's recipe would do nothing."""
-    uses = {name: {use} for name, use in layouts_of_box(spec).items()}
+    uses = {name: {use} for name, use in spec.layouts.items()}
     _spread(uses, layouts)
     faults = [f"layouts.{name}: nothing uses it" for name in layouts if name not in uses]
     for name, one in layouts.items():
@@ -58,21 +56,21 @@ def box_layout_effects(spec: BoxSpec, layouts: Mapping[str, LayoutSpec]) -> list
 
 
 def _uses(recipe: GameRecipe) -> dict[str, set[str]]:
-    """Return as what each layout is used: `header`, `slip`, `chunk`, `table`, `fact`, `nested`."""
+    """Return as what each layout is used: `header`, `sidecar`, `chunk`, `table`, `fact` …"""
     uses: dict[str, set[str]] = {}
     files = {layer for one in recipe.editions.values() for f in one.files for layer in f.layers}
     for name in _reached(recipe, files):
         for spec in recipe.layers.get(name, ()):
-            for layout, use in layouts_of(spec).items():
+            for layout, use in spec.layouts.items():
                 uses.setdefault(layout, set()).add(use)
     for name in _reached(recipe, _opened(recipe)):
         for spec in recipe.layers.get(name, ()):
-            for layout in layouts_of(spec):
+            for layout in spec.layouts:
                 uses.setdefault(layout, set()).add("opened")
     for one in recipe.editions.values():
         for file in one.files:
             if file.layout is not None:
-                uses.setdefault(file.layout, set()).add("slip")
+                uses.setdefault(file.layout, set()).add("sidecar")
     named = [fact.layout for fact in recipe.facts.values() if fact.layout is not None]
     named += [reach.layout for piece in recipe.pieces.values() for reach in piece.reaches]
     for layout in named:
@@ -109,7 +107,7 @@ def _reached(recipe: GameRecipe, names: set[str]) -> set[str]:
         name = waiting.pop()
         if name not in found:
             found.add(name)
-            waiting += [i for spec in recipe.layers.get(name, ()) for i in inner_layers(spec)]
+            waiting += [i for spec in recipe.layers.get(name, ()) for i in spec.within]
     return found
 
 
@@ -121,7 +119,7 @@ def _unused(recipe: GameRecipe, uses: Mapping[str, set[str]]) -> Iterator[str]:
             yield f"layers.{name}: no file and no piece uses it"
     for name in recipe.layouts:
         if name not in uses and not any(
-            name in layouts_of(spec) for steps in recipe.layers.values() for spec in steps
+            name in spec.layouts for steps in recipe.layers.values() for spec in steps
         ):
             yield f"layouts.{name}: nothing uses it"
     roles = {file.role for one in recipe.editions.values() for file in one.files}
@@ -138,13 +136,13 @@ def _layout_effects(name: str, spec: LayoutSpec, uses: set[str]) -> Iterator[str
         if bound is not None:
             worst: str | None = next((use for use in ("nested", "chunk", "table", "box", "opened")
                           if use in uses), None)  # fmt: skip
-            if worst is None and not uses & {"header", "slip", "index"}:
+            if worst is None and not uses & {"header", "sidecar", "index"}:
                 worst = "fact"
             if worst is not None and not (worst == "opened" and "header" in uses):
                 yield f"{key}.bound: {_NOWHERE[worst]}"
         if computed is not None and computed.outside:
             idle = uses & {"nested", "table", "box", "index"}
-            if idle or not uses & {"header", "slip", "chunk", "opened"}:
+            if idle or not uses & {"header", "sidecar", "chunk", "opened"}:
                 yield (
                     f"{key}.computed.of: {computed.of!r} are bytes beside this layout, which only "
                     "a layer's header or footer has"
@@ -190,9 +188,7 @@ def edition_effects(
         if field.on_arrival != ("kept",) and not arriving:
             what = "a berth's own" if name in berth_fields else "no part of which save it is"
             yield f"fields.{name}.on_arrival", f"{name} is {what}, so a crossing looks for no value"
-        if "made" in field.on_arrival and not isinstance(
-            field, HexField | DigitsField | IdentifierField
-        ):
+        if "made" in field.on_arrival and field.made(bytes) is None:
             yield f"fields.{name}.on_arrival", "only hex, digits and identifiers can be made"
 
 
@@ -202,7 +198,7 @@ def _bound_effects(info: EditionInfo, recipe: GameRecipe) -> Iterator[tuple[str,
         for layer in _reached(recipe, set(file.layers)):
             for spec in recipe.layers.get(layer, ()):
                 bound = [spec.bound] if isinstance(spec, IdentitySpec) and not spec.kept else []
-                for layout, use in layouts_of(spec).items():
+                for layout, use in spec.layouts.items():
                     bound += _bound_of(recipe, layout) if use == "header" else ()
                 for name in bound:
                     if name not in info.fields:

@@ -8,7 +8,7 @@ all others) is a suspicion, and told as one.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from functools import cached_property
 from statistics import median
 from typing import Literal
@@ -19,10 +19,10 @@ from msgspec.structs import replace
 from clever_ferry.boxes import Contents
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.certainty import Evidence, Level, strongest
+from clever_ferry.documents.places import value_at
 from clever_ferry.errors import DamagedError, KeyNeededError, UnsupportedError
 from clever_ferry.forms.verifying import form_of, verify
-from clever_ferry.layouts import point
-from clever_ferry.naming import Value
+from clever_ferry.layers import Known
 from clever_ferry.payload import Payload, head
 from clever_ferry.recipes.edition import Edition
 from clever_ferry.recipes.facts import UNREADABLE
@@ -67,15 +67,14 @@ class Examiner:
     """Examines the saves of one berth."""
 
     def __init__(
-        self, edition: Edition, contents: Contents, berth_fields: Mapping[str, Value],
-        files: Files | None, given: Mapping[str, Value] | None = None,
-        saves: Sequence[Save] = (),
+        self, edition: Edition, contents: Contents, known: Known,
+        files: Files | None, saves: Sequence[Save] = (),
     ) -> None:  # fmt: skip
         """`files` are the berth's, among which a database's journals stand; None for a box.
 
-        `given` is what the user has stated; `saves` are all of the berth, whose sizes are compared.
+        `known` is what is known of it; `saves` are all of the berth, whose sizes are compared.
         """
-        self._edition, self._fields, self._given = edition, berth_fields, given
+        self._edition, self._known = edition, known
         self._files = files if edition.box_title is None else None
         self._contents = contents
         self._checked = {entry.name: entry.checked for entry in contents.entries if entry.checked}
@@ -105,7 +104,7 @@ class Examiner:
         own, broken = self._container
         pieces, unlike, damage = [], list[str](), [broken] if broken else []
         for piece in save.pieces:
-            unlike += self._edition.unlike(piece, save, self._fields)
+            unlike += self._edition.unlike(piece, save, self._known.fields)
             found = self._established(piece, save, reading, own)
             pieces.append(found)
             damage += [f"{piece.entry}: {fault}" for fault in found.faults]
@@ -146,21 +145,21 @@ class Examiner:
         opens = edition.pieces[piece.role].opens
         found: list[Callable[[], Evidence]] = []
         if file is not None and piece.wrapped is not None and not file.bare:
-            found += file.chain.peel(piece.wrapped, self._given).evidence
-        payload, inner = edition.reader.inside(piece, self._given)
+            found += file.chain.unwrap(piece.wrapped, self._known).evidence
+        payload, inner = edition.reader.inside(piece, self._known)
         end = _End()
         wrapped = bool(found) or piece.entry in self._checked
         if opens or reading == "all" or (reading == "wrapped" and wrapped):
             for chunk in payload.chunks():
                 end.take(chunk)
         evidence = [one() for one in (*found, *inner)]
-        if piece.describes and file is not None and file.slip is not None:
+        if piece.describes and file is not None and file.sidecar is not None:
             evidence.append(Evidence("opened", "read by its layout"))
-        for slip, made in edition.slips_of(piece, save):
-            wrong = slip.faults(made, piece)
+        for sidecar, made in edition.sidecars_of(piece, save):
+            wrong = sidecar.faults(made, piece)
             faults += wrong
-            if slip.digests and not wrong:
-                by = f"its {made.role}'s {', '.join(slip.digests)}"
+            if sidecar.digests and not wrong:
+                by = f"its {made.role}'s {', '.join(sidecar.digests)}"
                 evidence.append(Evidence("verified", by))
         known = self._by_form(piece, payload, evidence, faults, suspicions)
         suspicions += self._by_reach(piece, payload)
@@ -179,7 +178,7 @@ class Examiner:
         if not form:
             return nothing
         try:
-            return verify(form, payload)
+            return verify(self._edition.reader.forms.get(form, form), payload)
         except UnsupportedError as error:
             suspicions.append(f"not verified as {form.upper()}: {error.what.rstrip('.')}")
         except DamagedError as error:
@@ -196,7 +195,7 @@ class Examiner:
             layout = self._edition.reader.layout(reach.layout)
             size = payload.size
             try:
-                at = point(layout.read(head(payload, _WINDOW))[0], reach.at)
+                at = value_at(layout.read(head(payload, _WINDOW))[0], reach.at)
             except UNREADABLE:
                 continue  # of another release, perhaps
             if size is not None and isinstance(at, int) and at > size:

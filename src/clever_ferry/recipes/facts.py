@@ -10,6 +10,9 @@ import msgspec
 
 from clever_ferry.cargo import Fact, Piece
 from clever_ferry.certainty import Evidence
+from clever_ferry.documents.document import values_in
+from clever_ferry.documents.form import Form
+from clever_ferry.documents.places import values_at
 from clever_ferry.errors import (
     DamagedError,
     KeyNeededError,
@@ -17,10 +20,9 @@ from clever_ferry.errors import (
     RefusedError,
     UnsupportedError,
 )
-from clever_ferry.forms.texts import read_form
-from clever_ferry.layers import Chain
-from clever_ferry.layouts import Layout, every, point
-from clever_ferry.payload import Payload, head, read_all
+from clever_ferry.layers import UNKNOWN, Chain, Known
+from clever_ferry.layouts import Layout
+from clever_ferry.payload import Payload, head
 from clever_ferry.recipes.models import FactInfo, PacksInfo, PieceInfo
 
 __all__ = ["UNREADABLE", "FactReader", "FactsRead"]
@@ -28,7 +30,6 @@ __all__ = ["UNREADABLE", "FactReader", "FactsRead"]
 UNREADABLE = (DamagedError, NotFoundError, RefusedError)
 """What a piece can do to its reader: be damaged, or gone, or changed while it was read."""
 
-_LARGEST_TEXT = 16 << 20
 _SINGLE = (int, float, str)
 _LAYOUT_WINDOW = 1 << 16
 
@@ -66,9 +67,12 @@ class FactReader:
         layouts: Mapping[str, Layout],
         layers: Mapping[str, Chain],
         packs: PacksInfo | None = None,
+        forms: Mapping[str, Form] | None = None,
     ) -> None:
+        """`forms` are the recipe's own, by name."""
         self._facts, self._pieces = facts, pieces
         self._layouts, self._layers, self._packs = layouts, layers, packs
+        self.forms = forms or {}
         self._named: list[tuple[int, str, FactInfo]] = []
         self._wanted: dict[_Source, list[_Wanted]] = {}
         for place, (key, info) in enumerate(facts.items()):
@@ -117,12 +121,12 @@ class FactReader:
         self,
         fields: Mapping[str, int | str],
         pieces: Sequence[Piece],
-        given: Mapping[str, int | str] | None = None,
+        known: Known = UNKNOWN,
         keyless: bool = False,
     ) -> FactsRead:
         """Return the facts that can be read, and why others can't.
 
-        `given` is what the user has stated. Raises KeyNeededError where a key is missing; with
+        `known` is what is known of their berth. Raises KeyNeededError where a key is missing; with
         `keyless`, that is only noted.
         """
         facts: list[Fact | None] = [None] * len(self._facts)
@@ -142,7 +146,7 @@ class FactReader:
             if piece.problem or piece.locked:
                 continue
             try:
-                inside = self._open(source, piece, given)
+                inside = self._values(source, piece, known, [at for *_, at, _ in wanted])
             except KeyNeededError as error:
                 if not keyless:
                     raise
@@ -150,7 +154,7 @@ class FactReader:
                 continue
             except (UnsupportedError, DamagedError) as error:
                 why = error.what.rstrip(".")
-                fault = self._own_fault(source, piece, given, error)
+                fault = self._own_fault(source, piece, known, error)
                 if fault:
                     problems.append(f"{piece.entry}: {fault}")
                 else:
@@ -162,12 +166,12 @@ class FactReader:
             except OSError as error:
                 problems.append(f"{piece.entry}: it can't be read: {error.strerror or error}")
                 continue
-            for place, key, label, unit, at, shown in wanted:
-                try:
-                    value = point(inside, at)
-                except DamagedError as error:
-                    notes.append(_unknown(label, f"{piece.entry}: {error.what.rstrip('.')}"))
+            for (place, key, label, unit, at, shown), found in zip(wanted, inside, strict=False):
+                if len(found) != 1:
+                    told = "more than one stands" if found else "nothing stands"
+                    notes.append(_unknown(label, f"{piece.entry}: {told} at {at!r}"))
                     continue
+                (value,) = found
                 if type(value) is int:  # most are so
                     facts[place] = Fact(key, label, value, unit, shown)
                 elif isinstance(value, _SINGLE):
@@ -175,7 +179,7 @@ class FactReader:
                 else:
                     notes.append(_unknown(label, f"{at} in the {piece.title} is no single value"))
             if self._packs is not None and source == self._packs_source:
-                used = every(inside, self._packs.at)
+                used = inside[-1]
                 packs = tuple(dict.fromkeys(str(one) for one in used if isinstance(one, str | int)))
         return FactsRead(
             tuple(filter(None, facts)),
@@ -185,18 +189,18 @@ class FactReader:
         )
 
     def inside(
-        self, piece: Piece, given: Mapping[str, int | str] | None = None
+        self, piece: Piece, known: Known = UNKNOWN
     ) -> tuple[Payload, tuple[Callable[[], Evidence], ...]]:
         """Return a piece without the layers that it `opens` by, and what reading it establishes."""
         payload: Payload = piece.payload
         evidence: tuple[Callable[[], Evidence], ...] = ()
         for name in self._pieces[piece.role].opens:
-            peeled = self._layers[name].peel(payload, given)
-            payload, evidence = peeled.payload, (*evidence, *peeled.evidence)
+            unwrapped = self._layers[name].unwrap(payload, known)
+            payload, evidence = unwrapped.payload, (*evidence, *unwrapped.evidence)
         return payload, evidence
 
     def _own_fault(
-        self, source: _Source, piece: Piece, given: Mapping[str, int | str] | None,
+        self, source: _Source, piece: Piece, known: Known,
         error: DamagedError | UnsupportedError,
     ) -> str:  # fmt: skip
         """Return what is wrong with a piece of which a fact could not be read; '' for nothing.
@@ -207,7 +211,7 @@ class FactReader:
         if isinstance(error, DamagedError) and source == (piece.role, None, info.opens, info.holds):
             return error.what.rstrip(".")
         try:
-            payload, _ = self.inside(piece, given)
+            payload, _ = self.inside(piece, known)
             for _chunk in payload.chunks() if info.opens else ():
                 pass
         except DamagedError as own:
@@ -216,23 +220,28 @@ class FactReader:
             pass
         return ""
 
-    def _open(self, source: _Source, piece: Piece, given: Mapping[str, int | str] | None) -> Any:
-        """Return what is in a piece, as values."""
+    def _values(
+        self, source: _Source, piece: Piece, known: Known, places: Sequence[str]
+    ) -> list[list[Any]]:
+        """Return what stands in a piece at each place, and at that of the add-ons behind them."""
+        if self._packs is not None and source == self._packs_source:
+            places = (*places, self._packs.at)
         payload: Payload = piece.payload
         for name in source.opens:
-            payload = self._layers[name].peel(payload, given).payload
-        if source.layout is not None:
-            return self._layouts[source.layout].read(head(payload, _LAYOUT_WINDOW))[0]
-        raw = read_all(payload, limit=_LARGEST_TEXT, what=f"The {piece.role}")
-        return read_form(source.holds or "", raw, "it")
+            payload = self._layers[name].unwrap(payload, known).payload
+        if source.layout is None:
+            name = source.holds or ""
+            return values_in(self.forms.get(name, name), payload, places)
+        inside = self._layouts[source.layout].read(head(payload, _LAYOUT_WINDOW))[0]
+        return [values_at(inside, place) for place in places]
 
 
 def _unknown(label: str, why: str) -> str:
     return f"{label} is not known: {why}"
 
 
-def _once(said: list[str]) -> tuple[str, ...]:
-    return tuple(dict.fromkeys(said)) if said else ()
+def _once(headers: list[str]) -> tuple[str, ...]:
+    return tuple(dict.fromkeys(headers)) if headers else ()
 
 
 def _fact(key: str, label: str, value: int | float | str, unit: str | None, shown: bool) -> Fact:

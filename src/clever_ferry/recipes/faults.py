@@ -4,9 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from clever_ferry.documents.document import FORMS as DOCUMENTS
+from clever_ferry.documents.places import place_fault
 from clever_ferry.errors import FerryError
-from clever_ferry.forms.texts import TEXT_FORMS
+from clever_ferry.forms.verifying import FORMS
 from clever_ferry.layers import IdentitySpec
+from clever_ferry.layers.spec import PathsSpec
 from clever_ferry.layouts import Layout, LayoutError
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
 from clever_ferry.recipes.models import GameRecipe
@@ -52,13 +55,41 @@ def unwritable(layouts: Mapping[str, Layout]) -> list[str]:
     return faults
 
 
+def form_faults(recipe: GameRecipe) -> list[str]:
+    """Say where pieces and layers hold what is no form, and which own forms nothing holds."""
+    documents = {*DOCUMENTS, *recipe.forms}
+    held = [(f"pieces.{role}.holds", piece.holds, {*FORMS, *recipe.forms})
+            for role, piece in recipe.pieces.items() if piece.holds is not None]  # fmt: skip
+    held += [(f"layers.{name}[{number}].holds", layer.holds, documents)
+             for name, layers in recipe.layers.items() for number, layer in enumerate(layers, 1)
+             if isinstance(layer, IdentitySpec | PathsSpec)]  # fmt: skip
+    faults = [f"{key}: there is no form {name!r}; {known(names)}"
+              for key, name, names in held if name not in names]  # fmt: skip
+    faults += [f"forms.{name}: a form of that name is known already"
+               for name in recipe.forms if name in FORMS]  # fmt: skip
+    used = {name for _, name, _ in held}
+    return faults + [f"forms.{name}: nothing holds it" for name in recipe.forms.keys() - used]
+
+
 def fact_faults(recipe: GameRecipe) -> list[str]:
     """Say where facts, add-ons and handovers refer to pieces or layers that are not there."""
     faults = _handover_faults(recipe)
+    placed = [
+        *((f"facts.{name}.at", fact.at or "") for name, fact in recipe.facts.items()),
+        *([("packs.at", recipe.packs.at)] if recipe.packs else ()),
+        *([(f"handover.lists[{number}].at", one.at)
+           for number, one in enumerate(recipe.handover.lists, 1)] if recipe.handover else ()),
+        *([("handover.says.at", recipe.handover.says.at)]
+          if recipe.handover and recipe.handover.says else ()),
+    ]  # fmt: skip
+    faults += [f"{key}: {why}" for key, place in placed if (why := place_fault(place))]
     if recipe.packs is not None:
         source = recipe.packs.source
-        if source not in recipe.pieces or recipe.pieces[source].holds not in TEXT_FORMS:
-            told = " or ".join(TEXT_FORMS)
+        if source not in recipe.pieces or recipe.pieces[source].holds not in {
+            *DOCUMENTS,
+            *recipe.forms,
+        }:
+            told = " or ".join(DOCUMENTS)
             faults.append(f"packs.from: {source!r} is no piece that says that it `holds` {told}")
     opening = [
         *((f"pieces.{role}", piece.opens) for role, piece in recipe.pieces.items()),
@@ -79,11 +110,11 @@ def fact_faults(recipe: GameRecipe) -> list[str]:
         elif (
             fact.source is not None
             and not fact.layout
-            and recipe.pieces[fact.source].holds not in TEXT_FORMS
+            and recipe.pieces[fact.source].holds not in {*DOCUMENTS, *recipe.forms}
         ):
             faults.append(
                 f"facts.{name}.from: pieces.{fact.source} does not say that it `holds` "
-                f"{' or '.join(TEXT_FORMS)}, and the fact names no `layout`"
+                f"{' or '.join(FORMS)}, and the fact names no `layout`"
             )
         if fact.layout is not None and fact.layout not in recipe.layouts:
             faults.append(

@@ -7,6 +7,7 @@ their rooms; here they are put together.
 from typing import Annotated, Literal, get_args
 
 from clever_ferry.boxes import BoxSpec
+from clever_ferry.documents.spec import FormSpec
 from clever_ferry.layers import LayerSpec
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.model import HexBytes, Meta, Model, hint, spelled
@@ -59,9 +60,6 @@ Under = Literal[
     "given",
 ]
 KNOWN_FOLDERS: tuple[str, ...] = get_args(Under)
-Form = Literal[
-    "json", "ini", "xml", "zip", "png", "sqlite", "gzip", "xz", "bzip2", "zstd", "lz4", "zlib"
-]
 
 
 class GameInfo(Model):
@@ -90,13 +88,11 @@ class PieceInfo(Model):
     each: Annotated[FieldName | None, hint("there is one per value of this field")] = None
     shared: Annotated[bool, hint("there is one per account, not per save")] = False
     holds: Annotated[
-        Form | None, hint("the form that its bytes have: facts are read by it, and it is verified")
+        str | None, hint("the form that its bytes have: facts are read by it, and it is verified")
     ] = None
     opens: Annotated[
         tuple[Id, ...],
-        hint(
-            "layers that stay on when it is carried, and are peeled to check it and to read facts"
-        ),
+        hint("layers that stay on when it is carried, and come off to check it and to read facts"),
     ] = ()
     reaches: Annotated[
         tuple[ReachInfo, ...], hint("positions that stand in it; one beyond its end is suspicious")
@@ -112,7 +108,7 @@ class FactInfo(Model, rename={"source": "from"}):
     layout: Annotated[Id | None, hint("the layout to read the piece by")] = None
     opens: Annotated[
         tuple[Id, ...] | None,
-        hint("the layers to peel for this fact; those of the piece where it is not said"),
+        hint("the layers to unwrap for this fact; those of the piece where it is not said"),
     ] = None
     field: Annotated[FieldName | None, hint("the name field that is the fact")] = None
     unit: Literal["s", "count", "days-0", "version"] | None = None
@@ -237,7 +233,7 @@ class MarkInfo(Model):
     means: Annotated[Line, hint("what it shows, in words")]
 
 
-class SignInfo(Model):
+class LooksInfo(Model):
     """What tells a file from others of like names: how it begins, and how large it is."""
 
     text: Annotated[str | None, hint("it begins with this text")] = None
@@ -272,7 +268,7 @@ class FileInfo(Model):
     needed: Annotated[bool, hint("here a save without it is not whole, though elsewhere it is")] = (
         False
     )
-    told: Annotated[SignInfo | None, hint("what tells it from others, where names do not")] = None
+    told: Annotated[LooksInfo | None, hint("what tells it from others, where names do not")] = None
     describes: Annotated[
         Id | None, hint("the role that this file only describes; it is made anew by `layout`")
     ] = None
@@ -380,6 +376,7 @@ class GameRecipe(Model):
     game: GameInfo
     pieces: Annotated[dict[Id, PieceInfo], Meta(min_length=1)]
     facts: dict[Id, FactInfo] = {}
+    forms: Annotated[dict[Id, FormSpec], hint("documents of forms without a standard")] = {}
     packs: PacksInfo | None = None
     handover: HandoverInfo | None = None
     layouts: dict[Id, LayoutSpec] = {}

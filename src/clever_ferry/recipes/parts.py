@@ -13,8 +13,8 @@ from clever_ferry.layers import Chain
 from clever_ferry.naming import Pattern, Value
 from clever_ferry.payload import head
 from clever_ferry.recipes.facts import UNREADABLE
-from clever_ferry.recipes.models import BerthInfo, CloudInfo, MarkInfo, PacksHere, SignInfo
-from clever_ferry.recipes.slips import Slip
+from clever_ferry.recipes.models import BerthInfo, CloudInfo, LooksInfo, MarkInfo, PacksHere
+from clever_ferry.recipes.sidecars import Sidecar
 
 __all__ = ["WITHIN", "Berthing", "Cloud", "Mark", "Packs", "PieceFile"]
 
@@ -62,11 +62,11 @@ class PieceFile(Struct, frozen=True, dict=True):
     """Endings of the old copies that the game leaves."""
     wrapping: tuple[str, ...] = ()
     """Its layers in words, the outermost first."""
-    slip: Slip | None = None
+    sidecar: Sidecar | None = None
     """What it describes and how, where that is all it does."""
     needed: bool = False
     """Whether a save is not whole here without it."""
-    told: SignInfo | None = None
+    looks: LooksInfo | None = None
     """What tells it from others, where names do not."""
     shared: bool = False
     """Whether all saves share it."""
@@ -100,21 +100,21 @@ class PieceFile(Struct, frozen=True, dict=True):
     @cached_property
     def bare(self) -> bool:
         """Whether it has no wrapping and is none."""
-        return not self.chain.layers and self.slip is None
+        return not self.chain.layers and self.sidecar is None
 
     @cached_property
     def describes(self) -> str:
         """The role of the piece that it only describes; '' where it does not."""
-        return self.slip.of if self.slip is not None else ""
+        return self.sidecar.of if self.sidecar is not None else ""
 
     def is_it(self, entry: Entry) -> bool:
         """Tell by size and content whether an entry is such a file, as far as that is stated."""
-        if self.told is None or entry.problem:
+        if self.looks is None or entry.problem:
             return True
         size = entry.size or 0
-        if size < self.told.least or (self.told.most is not None and size > self.told.most):
+        if size < self.looks.least or (self.looks.most is not None and size > self.looks.most):
             return False
-        start = self.told.start
+        start = self.looks.start
         try:
             return not start or head(entry.payload, len(start)) == start
         except (*UNREADABLE, OSError):

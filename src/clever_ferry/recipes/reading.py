@@ -12,6 +12,7 @@ from msgspec import Struct
 from clever_ferry.boxes import Contents, Entry
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.errors import KeyNeededError, UnsupportedError
+from clever_ferry.layers import Known
 from clever_ferry.naming import Ambiguous, Value
 from clever_ferry.recipes.agreeing import unlike
 from clever_ferry.recipes.edition import Edition
@@ -45,20 +46,19 @@ class Listing(Struct, frozen=True):
 def read_edition(
     edition: Edition,
     contents: Contents,
-    berth_fields: Mapping[str, Value],
+    known: Known,
     *,
     fold: bool,
     facts: bool,
-    given: Mapping[str, Value],
     keyless: bool,
 ) -> Listing:
     """Tell the saves among a box's entries; without `facts` all payloads are left unread.
 
-    `given` is what the user has stated, such as a key, and the known folders' paths. Raises
-    KeyNeededError where a key is missing; with `keyless`, that is only noted.
+    `known` is what is known of the berth. Raises KeyNeededError where a key is missing; with
+    `keyless`, that is only noted.
     """
-    gathered = _Gathering(edition, fold, given, keyless)
-    gathered.problems += unlike(contents.bound, berth_fields, "The index")
+    gathered = _Gathering(edition, fold, known, keyless)
+    gathered.problems += unlike(contents.bound, known.fields, "The index")
     take = gathered.take
     for entry in contents.entries:
         take(entry)
@@ -73,14 +73,12 @@ def read_edition(
 class _Gathering:
     """Entries on their way to be saves. There can be very many, so each is touched once."""
 
-    def __init__(
-        self, edition: Edition, fold: bool, given: Mapping[str, Value], keyless: bool
-    ) -> None:
+    def __init__(self, edition: Edition, fold: bool, known: Known, keyless: bool) -> None:
         self.shared: list[Piece] = []
         self.unread: list[str] = []
         self.problems: list[str] = []
         self.spare: list[str] = []
-        self._edition, self._fold, self._given, self._keyless = edition, fold, given, keyless
+        self._edition, self._fold, self._known, self._keyless = edition, fold, known, keyless
         self._read = edition.names(fold).read
         self._kept_off, self._kept_depths = edition.kept_off.read, edition.kept_off.depths
         self._newest, self._apart = edition.newest or "", edition.apart
@@ -98,14 +96,14 @@ class _Gathering:
             self._untold.append(entry)
             return
         file, values = read[0]
-        if len(read) > 1 or file.told is not None or isinstance(values, Ambiguous):
-            told = _told(read, name, entry)
-            if told is None:
+        if len(read) > 1 or file.looks is not None or isinstance(values, Ambiguous):
+            which = _which_piece(read, name, entry)
+            if which is None:
                 self._untold.append(entry)
-            elif isinstance(told, str):
-                self.problems.append(told)
+            elif isinstance(which, str):
+                self.problems.append(which)
             else:
-                self._put(entry, *told)
+                self._put(entry, *which)
             return
         self._put(entry, file, values)
 
@@ -132,28 +130,28 @@ class _Gathering:
         return False
 
     def _named(self, values: Mapping[str, Value]) -> _Key:
-        turn = int(values[self._newest]) if self._newest in values else None
-        return self._name_of(values), turn
+        generation = int(values[self._newest]) if self._newest in values else None
+        return self._name_of(values), generation
 
     def saves(self, facts: bool) -> tuple[tuple[Save, ...], tuple[Save, ...]]:
         """Return the saves by slot, and their earlier generations."""
-        edition, given, keyless = self._edition, self._given, self._keyless
+        edition, known, keyless = self._edition, self._known, self._keyless
         numbered = edition.numbered
         order = self._in_order([key for key, pieces in self._groups.items() if pieces])
         place: dict[_Name, int] = {}
         highest: dict[_Name, int] = {}
-        for name, turn in order:
+        for name, generation in order:
             place.setdefault(name, len(place) + 1)
-            highest[name] = turn or 0
+            highest[name] = generation or 0
         saves: list[Save] = []
         behind: list[Save] = []
         for key in order:
-            name, turn = key
+            name, generation = key
             fields, pieces = self._fields[key], self._groups[key]
             slot = fields["slot"] if numbered else place[name]
-            read = edition.reader.read(fields, pieces, given, keyless) if facts else None
-            save = self._save(int(slot), fields, pieces, read, turn)
-            (saves if (turn or 0) == highest[name] else behind).append(save)
+            read = edition.reader.read(fields, pieces, known, keyless) if facts else None
+            save = self._save(int(slot), fields, pieces, read, generation)
+            (saves if (generation or 0) == highest[name] else behind).append(save)
         saves.sort(key=lambda save: save.slot)
         return tuple(saves), tuple(behind)
 
@@ -191,14 +189,14 @@ class _Gathering:
     def _peeled(self, entry: Entry, file: PieceFile, own: Mapping[str, Value], old: bool) -> Piece:
         """Return a piece without its wrapping, as far as that can be had."""
         payload, problem, locked = entry.payload, "", ""
-        bound, said = _NOTHING_SAID, _NOTHING_SAID
+        bound, headers = _NOTHING_SAID, _NOTHING_SAID
         try:
-            peeled = file.chain.peel(payload, self._given)
-            payload, bound, said = peeled.payload, peeled.bound, peeled.said
-            if file.slip is not None:
-                read = file.slip.values(payload)
-                bound = {**bound, **file.slip.bound(read)}
-                said = {**said, file.slip.layout.name: read}
+            unwrapped = file.chain.unwrap(payload, self._known)
+            payload, bound, headers = unwrapped.payload, unwrapped.bound, unwrapped.headers
+            if file.sidecar is not None:
+                read = file.sidecar.values(payload)
+                bound = {**bound, **file.sidecar.bound(read)}
+                headers = {**headers, file.sidecar.layout.name: read}
         except KeyNeededError as error:
             if not self._keyless:
                 raise
@@ -209,7 +207,7 @@ class _Gathering:
             problem = f"it can't be read: {error.strerror or error}"
         return Piece(
             file.role, own, payload, entry.size, entry.stamp, entry.name, entry.files, problem,
-            bound, said, old, file.describes, entry.payload, locked,
+            bound, headers, old, file.describes, entry.payload, locked,
         )  # fmt: skip
 
     def _old_copy(self, name: str) -> tuple[PieceFile, Mapping[str, Value]] | None:
@@ -222,9 +220,9 @@ class _Gathering:
                     whole = name[: -len(ending)]
                     if self._edition.barred(whole) or self._edition.barred(name):
                         continue
-                    told = _told(self._read(whole), whole)
-                    if isinstance(told, tuple) and told[0] is file:
-                        return told
+                    which = _which_piece(self._read(whole), whole)
+                    if isinstance(which, tuple) and which[0] is file:
+                        return which
         return None
 
     def _in_order(self, keys: list[_Key]) -> list[_Key]:
@@ -237,7 +235,7 @@ class _Gathering:
 
     def _save(
         self, slot: int, fields: Mapping[str, Value], pieces: list[Piece],
-        read: FactsRead | None, turn: int | None,
+        read: FactsRead | None, generation: int | None,
     ) -> Save:  # fmt: skip
         problems: list[str] = []
         notes: list[str] = []
@@ -258,16 +256,16 @@ class _Gathering:
         if missing is None:
             missing = self._missing[roles] = self._edition.missing(roles)
         problems += [f"its {role} is missing" for role in missing]
-        if read is None:
-            return Save(slot, fields, tuple(pieces), (), tuple(problems), tuple(notes), (), turn)
-        problems += read.problems
-        notes += read.notes
+        facts, packs = (read.facts, read.packs) if read is not None else ((), ())
+        if read is not None:
+            problems += read.problems
+            notes += read.notes
         return Save(
-            slot, fields, tuple(pieces), read.facts, tuple(problems), tuple(notes), read.packs, turn
+            slot, fields, tuple(pieces), facts, tuple(problems), tuple(notes), packs, generation
         )
 
 
-def _told(
+def _which_piece(
     read: Sequence[tuple[PieceFile, Mapping[str, Value] | Ambiguous]],
     name: str,
     entry: Entry | None = None,
@@ -279,7 +277,7 @@ def _told(
             return f"{name} can be read in two ways as the {file.role}"
         if found and found[-1][0] is file:
             continue  # by another of its patterns
-        if entry is None or file.told is None or file.is_it(entry):
+        if entry is None or file.looks is None or file.is_it(entry):
             found.append((file, values))
     if len(found) > 1:
         roles = " or the ".join(file.role for file, _ in found)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.parts import PieceFile
 
-__all__ = ["EditionTold", "RouteTold", "told_edition", "told_route"]
+__all__ = ["EditionTold", "RouteTold", "told_edition", "told_route", "told_routes"]
 
 _FOLDERS = {
     "shared-games": "the system's folder of games' scores and saves",
@@ -76,8 +76,8 @@ def _piece(game: Game, file: PieceFile) -> tuple[str, str, str]:
     info = game.pieces[file.role]
     what = info.label or file.role
     what += " (shared by all saves)" if info.shared else "" if info.needed else " (if there is one)"
-    if file.slip is not None:
-        return what, file.patterns[0].text, f"describes the {file.slip.of}"
+    if file.sidecar is not None:
+        return what, file.patterns[0].text, f"describes the {file.sidecar.of}"
     wrapped = "wrapped: " + " + ".join(file.wrapping) if file.wrapping else "as it is"
     return what, file.patterns[0].text, wrapped
 
@@ -119,9 +119,9 @@ def told_route(game: Game, source: Edition, target: Edition) -> RouteTold:
     """Tell what a crossing from one edition to another will do and needs."""
     does, needs = [], []
     for file in target.files:
-        if file.slip is not None:
+        if file.sidecar is not None:
             does.append(f"the {file.role}: {file.patterns[0].text} is made anew; it describes the "
-                        f"{file.slip.of}")  # fmt: skip
+                        f"{file.sidecar.of}")  # fmt: skip
             continue
         other = source.file_of(file.role)
         info = game.pieces[file.role]
@@ -149,7 +149,7 @@ def told_route(game: Game, source: Edition, target: Edition) -> RouteTold:
     if bound:
         does.append(f"stamped with the target's {', '.join(bound)}")
     for file in source.files:
-        if target.file_of(file.role) is None and file.slip is None:
+        if target.file_of(file.role) is None and file.sidecar is None:
             does.append(f"left behind: the {file.role}, as the target has none")
     shared = [role for role, info in game.pieces.items() if info.shared and target.file_of(role)]
     if shared:
@@ -174,3 +174,15 @@ def _rewrapped(source: PieceFile, target: PieceFile) -> str:
     return f" ({f'{before} comes off' if before else ''}{', ' if before and after else ''}" + (
         f"{after} goes on" if after else ""
     ) + ")"  # fmt: skip
+
+
+def told_routes(game: Game, edition: Edition) -> list[RouteTold]:
+    """Tell the crossings from an edition to each other one, and back; exports are only read."""
+    others = [one for one in game.editions.values() if one.id != edition.id]
+    there = [told_route(game, edition, one) for one in others if not _only_read(one)]
+    back = [] if _only_read(edition) else [told_route(game, one, edition) for one in others]
+    return there + back
+
+
+def _only_read(edition: Edition) -> bool:
+    return all(berth.info.under == "export" for berth in edition.berths)

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator, Mapping
+import re
+from collections.abc import Iterator
 
+from clever_ferry.documents.document import form_of, nodes_in
+from clever_ferry.documents.nodes import Node
 from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.forms.recognising import COMPRESSED, recognise
-from clever_ferry.forms.texts import read_form
 from clever_ferry.layers import LayerSpec, compile_layers
 from clever_ferry.layers.spec import CompressedSpec
 from clever_ferry.model import tagged
-from clever_ferry.payload import Payload, head, read_all
+from clever_ferry.payload import BytesPayload, Payload, head, read_all
 from clever_ferry.zips import open_zip
 
 __all__ = ["glimpse"]
@@ -20,6 +22,10 @@ _WINDOW, _SHOWN = 4096, 32
 _LARGEST_TEXT, _LARGEST_ZIP = 4 << 20, 256 << 20
 _MEMBERS, _KEYS = 8, 6
 _LONGEST_NAME = 120
+_TYPED = re.compile(rb"""=\s*["'\[{]""")
+"""What TOML has in most files, and INI in few."""
+_NAMED = re.compile(rb"(?:\s*#[^\n]*\n|---\r?\n)*[\w.-]+:[ \r\n]")
+"""How most files of YAML begin, after remarks."""
 
 
 def glimpse(payload: Payload) -> list[str]:
@@ -37,7 +43,7 @@ def _told(payload: Payload, front: str) -> Iterator[str]:
         yield f"{front} empty."
     elif kind in COMPRESSED:
         steps: list[LayerSpec] = [tagged(CompressedSpec, kind)()]
-        inside = compile_layers({"it": steps}, {})["it"].peel(payload).payload
+        inside = compile_layers({"it": steps}, {})["it"].unwrap(payload).payload
         yield f"{front} packed with {kind}."
         yield from _told(inside, "Within, it is") if front == "It is" else ()
     elif kind == "zip":
@@ -74,15 +80,18 @@ def _text(payload: Payload) -> str:
         raw = read_all(payload, limit=_LARGEST_TEXT, what="the text")
     except DamagedError:
         return "a long text"
-    start = raw.lstrip()[:1]
-    for form, fits in (("json", start in b"{["), ("xml", start == b"<"), ("ini", _lined(raw))):
+    start, lined = raw.lstrip()[:1], _lined(raw)
+    for form, fits in (
+        ("json", start in b"{["), ("relaxed-json", start in b"{[/"), ("xml", start == b"<"),
+        ("toml", lined and _TYPED.search(raw)), ("ini", lined), ("yaml", _NAMED.match(raw)),
+    ):  # fmt: skip
         if not fits:
             continue
         try:
-            found = read_form(form, raw, "it")
+            (top,) = nodes_in(form, BytesPayload(raw), [""])[0]
         except DamagedError:
             continue
-        return f"{form.upper()}{_keys(found)}"
+        return f"{form_of(form).title}{_keys(top)}"
     return "plain text"
 
 
@@ -95,11 +104,9 @@ def _lined(raw: bytes) -> bool:
     )
 
 
-def _keys(found: object) -> str:
-    if isinstance(found, list):
-        return f", a list of {len(found):,}"
-    if not isinstance(found, Mapping):
-        return ""
-    names = [str(name) for name in found]
+def _keys(top: Node) -> str:
+    if isinstance(top.inner, list):
+        return f", a list of {len(top.inner):,}"
+    names = top.names
     more = ", …" if len(names) > _KEYS else ""
     return f" with {', '.join(names[:_KEYS])}{more}" if names else ""

@@ -19,7 +19,7 @@ from clever_ferry.errors import (
     UnsupportedError,
 )
 from clever_ferry.forms.recognising import COMPRESSED, recognise
-from clever_ferry.layers import Chain, LayerSpec, Peeled, compile_layers
+from clever_ferry.layers import Chain, LayerSpec, Unwrapped, compile_layers
 from clever_ferry.layers.spec import CompressedSpec
 from clever_ferry.model import tagged
 from clever_ferry.moving.files import FolderFiles
@@ -43,7 +43,7 @@ class Opened:
     box: Box | None = None
     contents: Contents | None = None
     chain: Chain | None = None
-    peeled: Peeled | None = None
+    unwrapped: Unwrapped | None = None
 
     @property
     def paths(self) -> list[str]:
@@ -71,8 +71,8 @@ def open_container(path: Path, recipes: Recipes, name: str | None) -> Opened:
     kind = recognise(head(payload, 4096))
     while kind in COMPRESSED and len(kinds) < _MOST_LAYERS:
         kinds.append(kind)
-        peeled = _content_chain(kinds).peel(payload)
-        kind = recognise(head(peeled.payload, 4096))
+        unwrapped = _content_chain(kinds).unwrap(payload)
+        kind = recognise(head(unwrapped.payload, 4096))
     if kinds:
         return opened_as(path, recipes, "content:" + "+".join(kinds))
     if kind in ("zip", "tar"):
@@ -126,7 +126,7 @@ def opened_as(path: Path, recipes: Recipes, how: str) -> Opened:
         return _with_box(how, files, file, ArchiveBox(spec))
     else:
         chain = _content_chain(name.split("+"))
-    return Opened(how, files, file, chain=chain, peeled=chain.peel(files.payload(file)))
+    return Opened(how, files, file, chain=chain, unwrapped=chain.unwrap(files.payload(file)))
 
 
 def _with_box(how: str, files: FolderFiles, file: str | None, box: Box) -> Opened:

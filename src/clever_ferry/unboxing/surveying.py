@@ -71,23 +71,23 @@ class Survey:
 
 def survey(files: Files) -> Survey:
     """Look through a folder: at most 50,000 files are counted, and 2,000 are looked into."""
-    told = Survey()
+    found = Survey()
     every: list[FileInfo] = []
     try:
         for info in files.walk(lambda _: True):
             if len(every) == _MOST_FILES:
-                told.troubles.append(f"only the first {_MOST_FILES:,} files were looked at")
+                found.troubles.append(f"only the first {_MOST_FILES:,} files were looked at")
                 break
             every.append(info)
     except (FerryError, OSError) as error:
-        told.troubles.append(getattr(error, "what", str(error)))
-    told.count, told.size = len(every), sum(info.size for info in every)
-    told.deepest = max((info.path.count("/") for info in every), default=0)
-    told.newest = max(every, key=lambda info: info.stamp, default=None)
-    told.kinds = _kinds(files, every, told.troubles)
-    told.sets = _sets(every)
-    told.series = _series(every)
-    return told
+        found.troubles.append(getattr(error, "what", str(error)))
+    found.count, found.size = len(every), sum(info.size for info in every)
+    found.deepest = max((info.path.count("/") for info in every), default=0)
+    found.newest = max(every, key=lambda info: info.stamp, default=None)
+    found.kinds = _kinds(files, every, found.troubles)
+    found.sets = _sets(every)
+    found.series = _series(every)
+    return found
 
 
 def _kinds(files: Files, every: list[FileInfo], troubles: list[str]) -> list[Kind]:

@@ -20,6 +20,7 @@ from msgspec import Struct
 from clever_ferry.boxes import Making, Put
 from clever_ferry.cargo import digest_of
 from clever_ferry.errors import DamagedError, FerryError, NotFoundError, RefusedError
+from clever_ferry.layers import Known
 from clever_ferry.moving.disk import read_whole
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import safe_name
@@ -61,10 +62,10 @@ class Together:
 
 def parts_of(opened: Opened) -> list[Part]:
     """Return the pieces of a container, each with a file name of its own."""
-    if opened.peeled is not None:
+    if opened.unwrapped is not None:
         name = opened.file or "payload"
         stem = name.rsplit(".", 1)[0] if "." in name else f"{name}.plain"
-        payload = opened.peeled.payload
+        payload = opened.unwrapped.payload
         return [Part(name, safe_name(stem, set()), payload.size, None, payload)]
     taken: set[str] = set()
     entries = opened.contents.entries if opened.contents else ()
@@ -90,7 +91,7 @@ def take_apart(
 
 def _take_apart(opened: Opened, folder: Path, progress: Callable[[int], None]) -> list[Part]:
     done: list[Part] = []
-    told = []
+    parts = []
     for part in parts_of(opened):
         place = folder / "pieces" / part.file
         try:
@@ -102,12 +103,12 @@ def _take_apart(opened: Opened, folder: Path, progress: Callable[[int], None]) -
             done.append(Part(part.name, part.file, part.size, part.stamp, part.payload, error.what))
             continue
         done.append(part)
-        told.append({"name": part.name, "file": part.file, "digest": digest})
+        parts.append({"name": part.name, "file": part.file, "digest": digest})
     for path in opened.paths:
         info = opened.files.info(path)
         stamp = info.stamp if info else None
         _write(opened.files.payload(path), folder / "original" / path, stamp, progress)
-    data = {"parts": 1, "how": opened.how, "file": opened.file, "entries": told}
+    data = {"parts": 1, "how": opened.how, "file": opened.file, "entries": parts}
     (folder / _PARTS).write_text(json.dumps(data, indent=1, ensure_ascii=False), "utf-8")
     return done
 
@@ -132,9 +133,9 @@ def put_together(folder: Path, target: Path, recipes: Recipes, making: Making) -
     Raises NotFoundError where the folder is not one that `take_apart` made, and RefusedError
     where the target is there already.
     """
-    told = _told(folder / _PARTS)
-    how, file = told.how, told.file
-    known = {entry.name: (entry.file, entry.digest) for entry in told.entries}
+    parts = _read_parts(folder / _PARTS)
+    how, file = parts.how, parts.file
+    known = {entry.name: (entry.file, entry.digest) for entry in parts.entries}
     if file is not None and safe_name(file, set()) != file:
         raise RefusedError(f"{folder / _PARTS} names a file that leaves its folder: {file!r}.")
     if os.path.lexists(target):
@@ -150,13 +151,13 @@ def put_together(folder: Path, target: Path, recipes: Recipes, making: Making) -
     ]
     removed = [name for name, (path, _) in known.items() if path not in there]
     added = sorted(set(there) - {path for path, _ in known.values()})
-    if opened.chain is not None and opened.peeled is not None:
-        if removed or added or len(told.entries) != 1:
+    if opened.chain is not None and opened.unwrapped is not None:
+        if removed or added or len(parts.entries) != 1:
             raise RefusedError("A layered file has one piece: it can be changed, not more.")
-        source = pieces.payload(told.entries[0].file) if changed else opened.peeled.payload
-        dressed = opened.chain.dress(source, opened.peeled.bound, opened.peeled.residue)
+        source = pieces.payload(parts.entries[0].file) if changed else opened.unwrapped.payload
+        wrapped = opened.chain.wrap(source, Known(opened.unwrapped.bound), opened.unwrapped.residue)
         with new_file(target) as part:
-            _write(dressed, part, None, lambda _: None)
+            _write(wrapped, part, None, lambda _: None)
     else:
         puts = [(name, known[name][0]) for name in changed] + [(name, name) for name in added]
         with (new_file if opened.file else new_folder)(target) as part:
@@ -188,7 +189,7 @@ class _Parts(Struct):
     entries: list[_Entry]
 
 
-def _told(path: Path) -> _Parts:
+def _read_parts(path: Path) -> _Parts:
     try:
         return msgspec.json.decode(read_whole(path, _MOST), type=_Parts)
     except (OSError, ValueError, RecursionError):

@@ -11,8 +11,8 @@ import click
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.certain import established_data, print_established, print_left_out
 from clever_ferry.cli.described import kept_data, snapshot_data
-from clever_ferry.cli.exits import DAMAGED, echo_json
-from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.exits import DAMAGED, IN_PART, echo_json
+from clever_ferry.cli.here import agree, can_ask, choose, ferry_here
 from clever_ferry.cli.options import account_option, change_options, json_option
 from clever_ferry.cli.progress import bar, telling
 from clever_ferry.cli.screen import (
@@ -87,29 +87,35 @@ def make(
     """Keep a copy of saves: all of a game (saltglass), of an edition, or some of its slots."""
     ferry = ferry_here(computer)
     with telling(as_json) as tell:
-        made = choose(
+        made, failed = choose(
             lambda answers: ferry.backup(
                 where, answers.get("--account", account), note=note, reread=reread, progress=tell
             ),
             ask=can_ask() and not as_json,
         )
     if as_json:
-        echo_json({"backups": [
-            {
-                **kept_data(one.snapshot.short), "unchanged": one.unchanged,
-                "left_out": list(one.left_out),
-                "established": [
-                    {"save": told.save.title, "pieces": established_data(told)}
-                    for told in one.examined
-                ],
-            }
-            for one in made
-        ]})  # fmt: skip
-        return
-    for one in made:
-        _print_made(one)
-    ident = made[0].snapshot.id if len(made) == 1 else "ID"
-    console().print(f"To bring it back: cferry restore {ident}", soft_wrap=True)
+        told = {"failed": [{"address": berth.address, "what": error.what}
+                           for berth, error in failed]} if failed else {}  # fmt: skip
+        echo_json({"backups": [_data(one) for one in made], **told})
+    else:
+        for one in made:
+            _print_made(one)
+        for berth, error in failed:
+            console().print(f"[bad]✗[/] {escape(berth.address)} was not kept: {escape(error.what)}")
+        ident = made[0].snapshot.id if len(made) == 1 else "ID"
+        console().print(f"To bring it back: cferry restore {ident}", soft_wrap=True)
+    if failed:
+        raise click.exceptions.Exit(IN_PART)
+
+
+def _data(one: BackedUp) -> dict[str, object]:
+    return {
+        **kept_data(one.snapshot.short), "unchanged": one.unchanged,
+        "left_out": list(one.left_out),
+        "established": [
+            {"save": saved.save.title, "pieces": established_data(saved)} for saved in one.examined
+        ],
+    }  # fmt: skip
 
 
 def _print_made(one: BackedUp) -> None:
@@ -329,16 +335,9 @@ def prune(
     if not as_json:
         _print_pruning(plan)
     done = False
-    if plan.goes or plan.objects:
-        if not (dry_run or yes):
-            if not can_ask():
-                raise WrongUseError(
-                    "Nothing was pruned: there is nobody to ask here.", advice="Add --yes to do it."
-                )
-            if not click.confirm("Take them away?"):
-                raise click.Abort
-        if not dry_run:
-            plan, done = ferry.backups.prune(rules), True
+    if (plan.goes or plan.objects) and not dry_run:
+        agree("Take them away?", "pruned", yes=yes, ask=can_ask())
+        plan, done = ferry.backups.prune(rules), True
     if as_json:
         echo_json(
             {

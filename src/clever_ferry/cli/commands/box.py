@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
-import os
-import time
 from pathlib import Path
 
 import click
 
-from clever_ferry.boxes import Making
 from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, escape
-from clever_ferry.unboxing.taking_apart import put_together
 
 __all__ = ["command"]
 
@@ -33,8 +29,7 @@ def command(computer: Path | None, folder: Path, out: Path, as_json: bool) -> No
     all else is as it was. It says so where every byte of the new container is the old one's.
     """
     ferry = ferry_here(computer)
-    making = Making(time.time_ns(), os.urandom)
-    done = put_together(folder, out, ferry.recipes, making)
+    done = ferry.box(folder, out)
     if as_json:
         echo_json(
             {

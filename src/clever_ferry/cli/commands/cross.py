@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import wraps
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 from rich.console import Console
@@ -12,7 +14,7 @@ from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.certain import established_data, print_established
 from clever_ferry.cli.described import plan_data, proof_data
 from clever_ferry.cli.exits import IN_PART, echo_json
-from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.here import agree, can_ask, choose, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, give_option, json_option
 from clever_ferry.cli.plans import print_plan
 from clever_ferry.cli.progress import telling
@@ -28,6 +30,7 @@ from clever_ferry.cli.screen import (
     steps,
 )
 from clever_ferry.crossing.aftermath import steps_after
+from clever_ferry.crossing.rules import RULES
 from clever_ferry.errors import RefusedError, WrongUseError
 
 if TYPE_CHECKING:
@@ -35,6 +38,21 @@ if TYPE_CHECKING:
     from clever_ferry.crossing.plan import Plan
 
 __all__ = ["command"]
+
+
+def _waivers(command: Callable[..., None]) -> Callable[..., None]:
+    """Add an option for each rule that the user's word turns; the command gets those given."""
+    rules = {rule.waiver.replace("-", "_"): rule for rule in RULES if rule.waiver}
+
+    @wraps(command)
+    def inner(**options: Any) -> None:
+        waived = [rule.waiver for name, rule in rules.items() if options.pop(name)]
+        command(**options, waived=waived)
+
+    found: Callable[..., None] = inner
+    for rule in reversed(rules.values()):
+        found = click.option(f"--{rule.waiver}", is_flag=True, help=rule.means)(found)
+    return found
 
 
 @click.command("cross")
@@ -48,16 +66,7 @@ __all__ = ["command"]
     help="Also carry a piece that all saves share, such as options, over the target's own.",
 )  # fmt: skip
 @click.option("--whole-only", is_flag=True, help="Leave damaged saves behind and carry the others.")
-@click.option(
-    "--newer-ok", is_flag=True,
-    help="The target's game was updated: let saves go that are newer than its own.",
-)  # fmt: skip
-@click.option(
-    "--packs-ok", is_flag=True, help="The target's game has the add-ons, though they are not seen."
-)
-@click.option(
-    "--host-ok", is_flag=True, help="Carry a world that another player hosts than the target's own."
-)
+@_waivers
 @change_options
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
 @click.option(
@@ -70,8 +79,7 @@ __all__ = ["command"]
 @click.pass_obj
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,
-    sharing: tuple[str, ...], whole_only: bool, newer_ok: bool, packs_ok: bool, host_ok: bool,
-    dry_run: bool,
+    sharing: tuple[str, ...], whole_only: bool, waived: list[str], dry_run: bool,
     yes: bool, replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
@@ -111,8 +119,7 @@ def command(
             source, target, given=given,
             from_account=answers.get("--from-account", from_account),
             to_account=answers.get("--to-account", to_account),
-            sharing=sharing, whole_only=whole_only, newer_ok=newer_ok,
-            packs_ok=packs_ok, host_ok=host_ok,
+            sharing=sharing, whole_only=whole_only, waived=waived,
         ),
         ask=ask,
     )  # fmt: skip
@@ -160,35 +167,28 @@ def _assent(plan: Plan) -> list[str]:
 
 
 def _agree(plan: Plan, *, yes: bool, replace: bool, ask: bool) -> None:
-    count = len(plan.replaced)
-    if yes:
-        if count and not replace:
-            raise RefusedError(
-                "The target already has a save in that slot."
-                if count == 1
-                else f"The target already has saves in {count} of those slots.",
-                details=tuple(
-                    f"  {save.slot}  {save.title}  ({facts_line(save)})" for save in plan.replaced
-                ),
-                advice="Add --replace to replace what is there (it is backed up first), or put it "
-                f"beside it: {plan.target.berth.address}:"
-                f"{'free' if plan.target.berth.edition.numbered else 'NEW NAME'}",
-                again=("--replace",),
-            )
-        return
-    if not ask:
-        raise WrongUseError(
-            "Nothing was carried: there is nobody to ask here.",
-            advice="Look at the plan, then add --yes to carry it out"
-            + (" and --replace to replace what is there." if count else "."),
-            again=tuple(_assent(plan)),
-        )
-    question = "Carry it over?"
-    if count:
-        what = "1 save" if count == 1 else f"{count} saves"
-        question = f"Carry it over, and replace {what} of the target (backed up first)?"
-    if not click.confirm(question):
-        raise click.Abort
+    count, target = len(plan.replaced), plan.target.berth
+    what = "1 save" if count == 1 else f"{count} saves"
+    there = RefusedError(
+        "The target already has a save in that slot."
+        if count == 1
+        else f"The target already has saves in {count} of those slots.",
+        details=tuple(
+            f"  {save.slot}  {save.title}  ({facts_line(save)})" for save in plan.replaced
+        ),
+        advice="Add --replace to replace what is there (it is backed up first), or put it "
+        f"beside it: {target.address}:{'free' if target.edition.numbered else 'NEW NAME'}",
+        again=("--replace",),
+    )
+    agree(
+        f"Carry it over, and replace {what} of the target (backed up first)?"
+        if count
+        else "Carry it over?",
+        "carried", yes=yes, ask=ask, refused=there if count and not replace else None,
+        advice="Look at the plan, then add --yes to carry it out"
+        + (" and --replace to replace what is there." if count else "."),
+        again=tuple(_assent(plan)),
+    )  # fmt: skip
 
 
 def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:

@@ -11,11 +11,10 @@ from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, escape, heading, indented, steps, table
-from clever_ferry.finding import parse_address
-from clever_ferry.recipes.telling import EditionTold, RouteTold, told_edition, told_route
 
 if TYPE_CHECKING:
-    from clever_ferry.recipes.edition import Edition, Game
+    from clever_ferry.recipes import Game
+    from clever_ferry.recipes.telling import EditionTold, RouteTold
 
 __all__ = ["command"]
 
@@ -30,15 +29,7 @@ def command(computer: Path | None, what: str, as_json: bool) -> None:
     With an edition (saltglass/depot), also what a crossing to and from each other one will do.
     """
     ferry = ferry_here(computer)
-    address = parse_address(what)
-    game = ferry.recipes.game(address.game)
-    if address.edition is None:
-        chosen = list(game.editions.values())
-        routes: list[RouteTold] = []
-    else:
-        chosen = [ferry.game_and_edition(address)[1]]
-        routes = _routes(game, chosen[0])
-    told = [told_edition(game, edition) for edition in chosen]
+    game, told, routes = ferry.explain(what)
     if as_json:
         echo_json({"game": game.title, "editions": [_edition_data(one) for one in told],
                    "routes": [_route_data(one) for one in routes]})  # fmt: skip
@@ -48,21 +39,10 @@ def command(computer: Path | None, what: str, as_json: bool) -> None:
     for route in routes:
         _print_route(game, route)
     out = console()
-    if address.edition is None:
-        out.print(f"What crossings do: cferry explain {game.id}/{chosen[0].id}")
+    if "/" not in what:
+        out.print(f"What crossings do: cferry explain {game.id}/{told[0].edition.id}")
     else:
         out.print(f"What is here: cferry look {game.id}")
-
-
-def _routes(game: Game, edition: Edition) -> list[RouteTold]:
-    others = [one for one in game.editions.values() if one.id != edition.id]
-    there = [told_route(game, edition, one) for one in others if not _only_read(one)]
-    back = [] if _only_read(edition) else [told_route(game, one, edition) for one in others]
-    return there + back
-
-
-def _only_read(edition: Edition) -> bool:
-    return all(berth.info.under == "export" for berth in edition.berths)
 
 
 def _print_edition(game: Game, told: EditionTold) -> None:
@@ -86,9 +66,9 @@ def _print_edition(game: Game, told: EditionTold) -> None:
 
 def _print_route(game: Game, route: RouteTold) -> None:
     out = console()
-    start, goal = f"{game.id}/{route.source.id}", f"{game.id}/{route.target.id}"
+    source, target = f"{game.id}/{route.source.id}", f"{game.id}/{route.target.id}"
     out.print(f"[save]From {escape(route.source.title)} to {escape(route.target.title)}[/]  "
-              f"[place]cferry cross {escape(start)}:SLOT {escape(goal)}:SLOT[/]")  # fmt: skip
+              f"[place]cferry cross {escape(source)}:SLOT {escape(target)}:SLOT[/]")  # fmt: skip
     for line in route.does:
         out.print(indented(escape(line), 2))
     for line in route.needs:

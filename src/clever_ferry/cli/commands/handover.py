@@ -11,7 +11,7 @@ from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.commands.cross import command as cross
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import echo_json
-from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.here import agree, can_ask, choose, ferry_here
 from clever_ferry.cli.options import (
     account_option,
     change_options,
@@ -97,13 +97,8 @@ def _hand_over(
         _print(planned, here)
     crossing, files = None, 0
     if not dry_run:
-        if here and not yes:
-            if not ask:
-                raise WrongUseError(
-                    "Nothing was done: there is nobody to ask here.", advice="Add --yes to do it."
-                )
-            if not click.confirm("Hand your own copy over (it is backed up first)?"):
-                raise click.Abort
+        if here:
+            agree("Hand your own copy over (it is backed up first)?", "done", yes=yes, ask=ask)
         if output is not None:
             files = write_handover(planned, output)
         if here:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -9,13 +10,13 @@ import click
 
 from clever_ferry.cli.described import record_data, told_state
 from clever_ferry.cli.exits import echo_json
-from clever_ferry.cli.here import can_ask, ferry_here
+from clever_ferry.cli.here import agree, can_ask, ferry_here
 from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, escape, table, told_facts, when_cell
 from clever_ferry.errors import WrongUseError
 
 if TYPE_CHECKING:
-    from clever_ferry.api import Ferry
+    from clever_ferry.ferry import Ferry
 
 __all__ = ["command"]
 
@@ -41,8 +42,8 @@ def command(computer: Path | None, given_up: int | None, yes: bool, as_json: boo
     records = ferry.log()
     unread = ferry.keeps.logbook.unread
     if as_json:
-        told = {"unread": unread} if unread else {}
-        echo_json({"crossings": [record_data(record) for record in records], **told})
+        more = {"unread": unread} if unread else {}
+        echo_json({"crossings": [record_data(record) for record in records], **more})
         return
     out = console()
     if unread:
@@ -53,22 +54,22 @@ def command(computer: Path | None, given_up: int | None, yes: bool, as_json: boo
         return
     shown = table("No.", "When", "What", "From", "To", "State", right=("No.",))
     for record in records:
-        story = record.story
+        details = record.details
         what = "\n".join(
-            f"[save]{escape(move['save']['name'])}[/] "
-            f"[dim]{escape(told_facts(_some(move['save']['facts'])))}[/]"
-            for move in story["moves"]
+            f"[save]{escape(move.save.name)}[/] "
+            f"[dim]{escape(told_facts(_some(move.save.facts)))}[/]"
+            for move in details.moves
         )
         style = _STYLES.get(record.state, "bad")
         shown.add_row(
             str(record.number), when_cell(record.started), what,
-            escape(story["from"]["address"]) + _slots(story, "from_slot"),
-            escape(story["to"]["address"]) + _slots(story, "to_slot"),
+            escape(details.source.address) + _slots(move.from_slot for move in details.moves),
+            escape(details.target.address) + _slots(move.to_slot for move in details.moves),
             f"[{style}]{told_state(record.state)}[/]",
         )  # fmt: skip
     out.print(shown)
     for record in records:
-        if reason := record.story.get("reason"):
+        if reason := record.details.reason:
             out.print(f"  {record.number}: {escape(reason)}")
     last = next((record for record in records if record.state == "proved"), None)
     if last:
@@ -76,17 +77,13 @@ def command(computer: Path | None, given_up: int | None, yes: bool, as_json: boo
 
 
 def _give_up(ferry: Ferry, number: int, *, yes: bool, as_json: bool) -> None:
-    if not yes:
-        if not can_ask() or as_json:
-            raise WrongUseError(
-                "Nothing was given up: there is nobody to ask here.", advice="Add --yes to do it."
-            )
+    ask = can_ask() and not as_json
+    if ask and not yes:
         click.echo(
             f"Change {number} stays half-way as it stands. What was there before stays in the "
             "locker (`cferry backup list`)."
         )
-        if not click.confirm("Give it up?"):
-            raise click.Abort
+    agree("Give it up?", "given up", yes=yes, ask=ask)
     root = ferry.give_up(number)
     if as_json:
         echo_json({"given_up": number, "folder": root})
@@ -97,10 +94,10 @@ def _give_up(ferry: Ferry, number: int, *, yes: bool, as_json: bool) -> None:
         )
 
 
-def _some(facts: dict[str, str]) -> list[tuple[str, str]]:
+def _some(facts: Mapping[str, str]) -> list[tuple[str, str]]:
     return list(facts.items())[:2]
 
 
-def _slots(story: dict[str, list[dict[str, int | None]]], key: str) -> str:
-    numbers = [str(move[key]) for move in story["moves"] if move[key]]
+def _slots(slots: Iterable[int | None]) -> str:
+    numbers = [str(slot) for slot in slots if slot]
     return ":" + ",".join(numbers) if numbers else ""

@@ -8,14 +8,15 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.exits import NOTHING
-from clever_ferry.cli.moments import moment
 from clever_ferry.cli.options import json_option
+from clever_ferry.cli.times import moment
 from clever_ferry.errors import UnknownNameError, WrongUseError
-from clever_ferry.moving.changes import Watch
-from clever_ferry.moving.known_folders import known_folders, this_machine
+from clever_ferry.finding.changes import Watch
+from clever_ferry.finding.known_folders import known_folders, this_machine
 
 if TYPE_CHECKING:
-    from clever_ferry.api import Ferry, Seen, Sight
+    from clever_ferry.ferry import Ferry
+    from clever_ferry.looking import Seen, Sight
 
 __all__ = ["command"]
 

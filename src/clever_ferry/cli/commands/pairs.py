@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -39,8 +38,12 @@ def command(
     """
     ferry = ferry_here(computer)
     one, other, pairs = choose(
-        partial(ferry.pairs, first, second, given), ask=can_ask() and not as_json
-    )
+        lambda answers: ferry.pairs(
+            first, second, given=given, from_account=answers.get("--from-account"),
+            to_account=answers.get("--to-account"),
+        ),
+        ask=can_ask() and not as_json,
+    )  # fmt: skip
     if as_json:
         echo_json(_data(one, other, pairs))
         return

@@ -13,13 +13,13 @@ from clever_ferry.cli.exits import DAMAGED, echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, escape, facts_line, indented, numbered, place, table
-from clever_ferry.errors import FerryError, NotFoundError
+from clever_ferry.errors import FerryError
 from clever_ferry.model import schema_of
-from clever_ferry.proving.trying import Tried, try_recipe
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
 from clever_ferry.visible import visible
 
 if TYPE_CHECKING:
+    from clever_ferry.proving.trying import Tried
     from clever_ferry.recipes.loading import Recipes, RecipeSource
 
 __all__ = ["command"]
@@ -121,14 +121,10 @@ def check(computer: Path | None, file: Path, example: Path | None, as_json: bool
         echo_json({"file": str(file), "right": False, "what": error.what,
                    "faults": list(error.details)})  # fmt: skip
         raise click.exceptions.Exit(DAMAGED) from None
-    tried: list[Tried] = []
-    if example is not None and isinstance(recipe, GameRecipe):
-        if not example.is_dir():
-            raise NotFoundError(f"There is no folder {example}.")
-        tried = list(try_recipe(recipes.game_of(recipe, str(file)), ferry.computer, example))
+    tried = ferry.try_recipe(file, example)
     if as_json:
-        told = [_tried_data(one) for one in tried]
-        echo_json({"file": str(file), "right": True, "faults": [], "tried": told})
+        answer = [_tried_data(one) for one in tried]
+        echo_json({"file": str(file), "right": True, "faults": [], "tried": answer})
         return
     out = console()
     if isinstance(recipe, GameRecipe):

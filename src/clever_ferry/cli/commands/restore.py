@@ -10,7 +10,7 @@ import click
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.described import kept_data, plan_data
 from clever_ferry.cli.exits import echo_json
-from clever_ferry.cli.here import can_ask, ferry_here
+from clever_ferry.cli.here import agree, can_ask, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, give_option, json_option
 from clever_ferry.cli.plans import print_plan
 from clever_ferry.cli.progress import telling
@@ -26,10 +26,10 @@ from clever_ferry.cli.screen import (
 )
 from clever_ferry.crossing.plan import Plan
 from clever_ferry.crossing.restoring import Restoring
-from clever_ferry.errors import RefusedError, WrongUseError
+from clever_ferry.errors import RefusedError
 
 if TYPE_CHECKING:
-    from clever_ferry.api import Ferry
+    from clever_ferry.ferry import Ferry
     from clever_ferry.keeping.snapshots import KeptSave
 
 __all__ = ["command"]
@@ -112,7 +112,7 @@ def _print(plan: Restoring | Plan) -> None:
         return
     snapshot = plan.snapshot
     out.print(f"[bold]{escape(snapshot.about.title)}[/], as it was {when(snapshot.made)}")
-    out.print(f"  [place]{escape(place(plan.root))}[/]", soft_wrap=True)
+    out.print(f"  [place]{escape(place(plan.files.root))}[/]", soft_wrap=True)
     standing = {save.key: save for save in plan.replaced}
     shown = table("Slot", "Comes back", "", "In place of (backed up first)")
     concerned = {*plan.comes, *plan.goes}
@@ -146,22 +146,17 @@ def _data(plan: Restoring | Plan) -> dict[str, object]:
 
 def _agree(plan: Restoring | Plan, *, yes: bool, replace: bool, ask: bool) -> None:
     titles = [save.title for save in plan.replaced]
-    if yes:
-        if titles and not replace:
-            raise RefusedError(
-                "Saves of today would be replaced.",
-                details=tuple(f"  {title}" for title in titles),
-                advice="Add --replace to replace them (they are backed up first).",
-            )
-        return
-    if not ask:
-        raise WrongUseError(
-            "Nothing was restored: there is nobody to ask here.",
-            advice="Look at what it says, then add --yes to do it"
-            + (" and --replace to replace what is there." if titles else "."),
-        )
-    if not click.confirm("Restore it?"):
-        raise click.Abort
+    there = RefusedError(
+        "Saves of today would be replaced.",
+        details=tuple(f"  {title}" for title in titles),
+        advice="Add --replace to replace them (they are backed up first).",
+    )
+    agree(
+        "Restore it?", "restored", yes=yes, ask=ask,
+        refused=there if titles and not replace else None,
+        advice="Look at what it says, then add --yes to do it"
+        + (" and --replace to replace what is there." if titles else "."),
+    )  # fmt: skip
 
 
 def _extract(
@@ -173,8 +168,8 @@ def _extract(
         with telling(as_json) as tell:
             paths, unkept = ferry.backups.extract(snapshot.id, folder, slots, tell)
     if as_json:
-        told = {"id": snapshot.id, "folder": str(folder), "files": paths, "not_kept": unkept}
-        echo_json({**told, "written": not dry_run})
+        answer = {"id": snapshot.id, "folder": str(folder), "files": paths, "not_kept": unkept}
+        echo_json({**answer, "written": not dry_run})
     elif dry_run:
         what = f"{counted(len(paths), 'file')} would be written into {escape(str(folder))}."
         console().print(what, soft_wrap=True)

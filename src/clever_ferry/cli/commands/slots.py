@@ -34,8 +34,8 @@ from clever_ferry.finding.addresses import address_of
 from clever_ferry.proving.relating import Related, relate
 
 if TYPE_CHECKING:
-    from clever_ferry.api import Ferry
     from clever_ferry.cargo import Fact, Save
+    from clever_ferry.ferry import Ferry
     from clever_ferry.finding.berths import Berth, OpenBerth
 
 __all__ = ["command"]
@@ -136,9 +136,9 @@ def command(
     if start is not None:
         saves = start.listing.saves
         address, first = start.berth.address, min(saves, key=_unfit)
-        goal = ferry.goal_for(start.berth)
-        if goal:
-            way = f"To carry one: cferry cross {address_of(address, first)} {goal} --dry-run"
+        destination = ferry.places.destination_for(start.berth)
+        if destination:
+            way = f"To carry one: cferry cross {address_of(address, first)} {destination} --dry-run"
         else:
             way = f"To keep a copy: cferry backup {address}"
         out.print(escape(way), soft_wrap=True)
@@ -224,7 +224,7 @@ def _data(one: OpenBerth) -> dict[str, object]:
 
 def _print_none(one: OpenBerth) -> None:
     out, unread = console(), one.listing.unread
-    out.print("  no saves")
+    out.print("  no saves that can be read" if one.listing.problems else "  no saves")
     if unread:
         told = f"{counted(len(unread), 'file')} that its recipe does not know, such as {unread[0]}"
         out.print(indented(f"[dim]{escape(told)}[/]", 2))
@@ -235,8 +235,8 @@ def _print_none(one: OpenBerth) -> None:
 def _print_saves(one: OpenBerth) -> None:
     out, saves = console(), one.listing.saves
     labels = one.berth.game.fact_labels
-    told = [fact for save in saves for fact in save.facts]
-    there, worded = {fact.key for fact in told}, {fact.key for fact in told if _is_worded(fact)}
+    every = [fact for save in saves for fact in save.facts]
+    there, worded = {fact.key for fact in every}, {fact.key for fact in every if _is_worded(fact)}
     keys = [key for key in labels if key in there - one.berth.game.unshown]
     numbers = [labels[key] for key in keys if key not in worded]
     number = "Slot" if one.berth.edition.numbered else "No."
@@ -288,11 +288,11 @@ def _print_long(number: str, numbers: list[str], keys: list[str], one: OpenBerth
     titled = "name" not in keys
     heads = [number, *(["Save"] if titled else []), *(labels[key] for key in keys)]
     for save in one.listing.saves:
-        told = {fact.key: fact.text for fact in save.facts}
+        facts = {fact.key: fact.text for fact in save.facts}
         mark = "damaged" if save.problems else "throwaway" if save.throwaway else ""
         rows.append([
             str(save.slot), *([save.title] if titled else []),
-            *(told.get(key, "?") for key in keys), when(save.stamp),
+            *(facts.get(key, "?") for key in keys), when(save.stamp),
             str(len(save.pieces)), size(save.size), mark,
         ])  # fmt: skip
     columns(

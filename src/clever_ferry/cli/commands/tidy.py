@@ -10,7 +10,7 @@ import click
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import NOTHING, echo_json
-from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.here import agree, can_ask, choose, ferry_here
 from clever_ferry.cli.options import (
     account_option,
     change_options,
@@ -20,7 +20,6 @@ from clever_ferry.cli.options import (
 )
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import console, escape, facts_line, size, when
-from clever_ferry.errors import WrongUseError
 
 if TYPE_CHECKING:
     from clever_ferry.crossing.tidying import Hidden
@@ -56,13 +55,8 @@ def command(
     if not as_json:
         _print(hidden)
     carry = bool(wrong) and not dry_run
-    if carry and not yes:
-        if not ask:
-            raise WrongUseError(
-                "Nothing was tidied: there is nobody to ask here.", advice="Add --yes to do it."
-            )
-        if not click.confirm("Take away what stands in front?"):
-            raise click.Abort
+    if carry:
+        agree("Take away what stands in front?", "tidied", yes=yes, ask=ask)
     number = None
     if carry:
         with telling(as_json) as tell:

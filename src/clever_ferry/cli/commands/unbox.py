@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,8 +12,9 @@ from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, counted, escape, iso, size, table, when_cell
 from clever_ferry.errors import WrongUseError
-from clever_ferry.unboxing.opening import open_container
-from clever_ferry.unboxing.taking_apart import Part, parts_of, take_apart
+
+if TYPE_CHECKING:
+    from clever_ferry.unboxing.taking_apart import Part
 
 __all__ = ["command"]
 
@@ -38,8 +40,7 @@ def command(
             "Where are the pieces to go?", advice="Say -o FOLDER, or --list to see them only."
         )
     ferry = ferry_here(computer)
-    opened = open_container(container, ferry.recipes, name)
-    parts = parts_of(opened) if only_list or out is None else take_apart(opened, out)
+    opened, parts = ferry.unbox(container, None if only_list else out, name)
     bad = [part for part in parts if part.problem]
     if as_json:
         echo_json({"opened_as": opened.how, "pieces": [_data(part) for part in parts]})
@@ -53,7 +54,7 @@ def command(
             shown.add_row(escape(part.name), known, stamp)
         screen.print(shown)
         for part in parts:
-            if part.file != part.name and opened.peeled is None:
+            if part.file != part.name and opened.unwrapped is None:
                 screen.print(
                     f"[care]Named otherwise as a file:[/] {escape(repr(part.name))} is "
                     f"{escape(part.file)}"

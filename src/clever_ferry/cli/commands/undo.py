@@ -10,11 +10,11 @@ import click
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.described import record_data
 from clever_ferry.cli.exits import echo_json
-from clever_ferry.cli.here import can_ask, ferry_here
+from clever_ferry.cli.here import agree, can_ask, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, json_option
 from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import console, counted, escape, print_unkept, told_facts, when
-from clever_ferry.errors import RefusedError, WrongUseError
+from clever_ferry.errors import RefusedError
 
 if TYPE_CHECKING:
     from clever_ferry.crossing.undoing import Undoing
@@ -52,7 +52,15 @@ def command(
             assent = ["--yes", "--lose-later-play"] if plan.changed else ["--yes"]
             out.print(escape(after_dry_run(*assent)), soft_wrap=True)
         return
-    _agree(plan, yes=yes, lose=lose_later_play, ask=can_ask() and not as_json and not yes)
+    lost = RefusedError(
+        "The carried saves were played or changed since, and undoing would lose that.",
+        advice="Add --lose-later-play to do it all the same (what is there now is backed up "
+        "first).",
+    )
+    agree(
+        "Put it back?", "undone", yes=yes, ask=can_ask() and not as_json,
+        refused=lost if plan.changed and not lose_later_play else None,
+    )  # fmt: skip
     with telling(as_json) as tell:
         done = ferry.undo(plan, tell, game_closed=game_closed)
     if as_json:
@@ -89,17 +97,16 @@ def _data(plan: Undoing) -> dict[str, object]:
 
 
 def _print_plan(plan: Undoing) -> None:
-    out, story = console(), plan.record.story
+    out, details = console(), plan.record.details
     out.print(f"[bold]{plan.record.what.capitalize()}[/] of {when(plan.record.started)}")
-    out.print(f"  {escape(story['game'])}: {escape(story['from']['title'])} → "
-              f"{escape(story['to']['title'])}")  # fmt: skip
-    for move in story["moves"]:
-        back = move["replaced"]
-        if back:
-            facts = told_facts(list(back["facts"].items())[:3])
-            out.print(f"  [save]{escape(back['name'])}[/] comes back  [dim]{escape(facts)}[/]")
+    out.print(f"  {escape(details.game)}: {escape(details.source.title)} → "
+              f"{escape(details.target.title)}")  # fmt: skip
+    for move in details.moves:
+        if back := move.replaced:
+            facts = told_facts(list(back.facts.items())[:3])
+            out.print(f"  [save]{escape(back.name)}[/] comes back  [dim]{escape(facts)}[/]")
         else:
-            out.print(f"  [save]{escape(move['save']['name'])}[/] goes; nothing was there before")
+            out.print(f"  [save]{escape(move.save.name)}[/] goes; nothing was there before")
     if plan.changed:
         out.print("[care]Played or changed since the crossing, and so goes, too:[/]")
         for save in plan.later:
@@ -108,20 +115,3 @@ def _print_plan(plan: Undoing) -> None:
         for path in plan.changed[:5] if not plan.later else ():
             out.print(f"  {escape(path)}")
         out.print("It will be backed up first.")
-
-
-def _agree(plan: Undoing, *, yes: bool, lose: bool, ask: bool) -> None:
-    if yes:
-        if plan.changed and not lose:
-            raise RefusedError(
-                "The carried saves were played or changed since, and undoing would lose that.",
-                advice="Add --lose-later-play to do it all the same (what is there now is backed "
-                "up first).",
-            )
-        return
-    if not ask:
-        raise WrongUseError(
-            "Nothing was undone: there is nobody to ask here.", advice="Add --yes to do it."
-        )
-    if not click.confirm("Put it back?"):
-        raise click.Abort

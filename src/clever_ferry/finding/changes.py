@@ -9,8 +9,8 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
+from clever_ferry.finding.scanning import New, scan
 from clever_ferry.moving.presence import is_folder
-from clever_ferry.moving.scanning import New, scan
 
 __all__ = ["Changed", "Changes", "Watch"]
 
@@ -81,8 +81,8 @@ class Watch:
         tops = list(_outermost(folders.values(), self._tops))
         self._tops += tops
         if tops:
-            told = [str(top) for top in tops]
-            self._found.append(scan(told, self.since, frozenset(self._passed)))
+            words = [str(top) for top in tops]
+            self._found.append(scan(words, self.since, frozenset(self._passed)))
 
     def end(self, aside: Iterable[Path] = ()) -> Changes:
         """Wait for what was begun, and return it all, but for what is below `aside`."""

@@ -11,7 +11,7 @@ from clever_ferry.finding.addresses import address_of, names_of, parse_slots, se
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.proving.relating import relate
 
-__all__ = ["FREE", "THROWAWAY", "Goal", "goals_of", "slots_told"]
+__all__ = ["FREE", "THROWAWAY", "Destination", "destinations_of", "slots_told"]
 
 THROWAWAY = "throwaway"
 """Stands for a slot: that of the target's newest save that was hardly played."""
@@ -20,7 +20,7 @@ FREE = ("free", "new")
 
 
 @dataclass(frozen=True)
-class Goal:
+class Destination:
     """Where a save is to go: a slot, a save that it replaces, a name; what is not set is open."""
 
     slot: int | None = None
@@ -32,7 +32,9 @@ class Goal:
     """Whether it must not replace anything."""
 
 
-def goals_of(saves: Sequence[Save], target: OpenBerth, slots: str | None) -> list[Goal]:
+def destinations_of(
+    saves: Sequence[Save], target: OpenBerth, slots: str | None
+) -> list[Destination]:
     """Return where each save is to go, as `slots` says; raises what stands in the way."""
     edition, there = target.berth.edition, target.listing.saves
     if slots is None:
@@ -51,10 +53,10 @@ def goals_of(saves: Sequence[Save], target: OpenBerth, slots: str | None) -> lis
             )
         if named:
             one = select(there, slots, target.berth.address)[0]
-            return [Goal(slot=one.slot, replaced=one)]
+            return [Destination(slot=one.slot, replaced=one)]
         if edition.numbered or len(edition.key_fields) != 1:
             select(there, slots, target.berth.address)  # tells which there are
-        return [Goal(name=slots)]
+        return [Destination(name=slots)]
     if not edition.numbered:
         shown = [f"  {address_of(target.berth.address, save)}" for save in there[:10]]
         raise WrongUseError(
@@ -69,10 +71,10 @@ def goals_of(saves: Sequence[Save], target: OpenBerth, slots: str | None) -> lis
             f"{len(saves)} saves are to go to {len(wanted.numbers)} slots ({slots}).",
             advice=f"Name as many slots, such as :{first}-{first + len(saves) - 1}, or say :free.",
         )
-    return [Goal(slot=slot, replaced=_in_slot(there, slot)) for slot in wanted.numbers]
+    return [Destination(slot=slot, replaced=_in_slot(there, slot)) for slot in wanted.numbers]
 
 
-def _by_story(saves: Sequence[Save], target: OpenBerth) -> list[Goal]:
+def _by_story(saves: Sequence[Save], target: OpenBerth) -> list[Destination]:
     """Put each save onto its own story where that is behind there, else where nothing is.
 
     What the target has just so stays; another story is never replaced unless it was named.
@@ -85,33 +87,33 @@ def _by_story(saves: Sequence[Save], target: OpenBerth) -> list[Goal]:
     }
     taken = {save.slot for save in target.listing.saves}
     wanted = [save.slot for save in saves]
-    goals = []
+    destinations = []
     for save in saves:
         one = related.get(id(save))
         like, how = (one.second, one.relation) if one is not None else (None, None)
         if like is not None and how == "the same":
-            goals.append(Goal(already=True, replaced=like, slot=like.slot))
+            destinations.append(Destination(already=True, replaced=like, slot=like.slot))
         elif not edition.numbered:
-            goals.append(Goal())
+            destinations.append(Destination())
         elif like is not None and how == "newer":
-            goals.append(Goal(slot=like.slot, replaced=like))
+            destinations.append(Destination(slot=like.slot, replaced=like))
         else:
             own = save.slot if save.slot not in taken and _shown(save.slot, target) else 0
             slot = own or _next_free(target, taken | set(wanted))
             taken.add(slot)
-            goals.append(Goal(slot=slot))
-    return goals
+            destinations.append(Destination(slot=slot))
+    return destinations
 
 
-def _free(saves: Sequence[Save], target: OpenBerth) -> list[Goal]:
+def _free(saves: Sequence[Save], target: OpenBerth) -> list[Destination]:
     if not target.berth.edition.numbered:
-        return [Goal(fresh=True) for _ in saves]
+        return [Destination(fresh=True) for _ in saves]
     taken = {save.slot for save in target.listing.saves}
-    goals = []
+    destinations = []
     for _ in saves:
-        goals.append(Goal(slot=_next_free(target, taken)))
-        taken.add(goals[-1].slot or 0)
-    return goals
+        destinations.append(Destination(slot=_next_free(target, taken)))
+        taken.add(destinations[-1].slot or 0)
+    return destinations
 
 
 def _shown(slot: int, target: OpenBerth) -> bool:
@@ -152,7 +154,7 @@ def slots_told(target: OpenBerth, most: int) -> list[str]:
     return lines
 
 
-def _onto_throwaway(target: OpenBerth) -> Goal:
+def _onto_throwaway(target: OpenBerth) -> Destination:
     """Return the newest of the target's saves that were hardly played."""
     made = [save for save in target.listing.saves if save.throwaway]
     if not made:
@@ -162,7 +164,7 @@ def _onto_throwaway(target: OpenBerth) -> Goal:
             advice=f"Begin a new game in {target.berth.edition.title}, save, and try again.",
         )
     newest = max(made, key=lambda save: save.stamp or 0)
-    return Goal(slot=newest.slot, replaced=newest)
+    return Destination(slot=newest.slot, replaced=newest)
 
 
 def _in_slot(saves: Sequence[Save], slot: int) -> Save | None:

@@ -55,8 +55,8 @@ def walk(
 def _run() -> None:
     """Walk through the folders that standard input names, and write what is found."""
     since = int(sys.argv[1])
-    count, *told = os.fsdecode(sys.stdin.buffer.read()).split("\0")
-    aside, waiting = frozenset(told[: int(count)]), told[int(count) :]
+    count, *paths = os.fsdecode(sys.stdin.buffer.read()).split("\0")
+    aside, waiting = frozenset(paths[: int(count)]), paths[int(count) :]
     found: list[tuple[str, int, int]] = []
     while waiting:
         waiting += walk(waiting.pop(), since, aside, found)

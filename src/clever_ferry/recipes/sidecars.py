@@ -1,6 +1,6 @@
-"""Slips: small files that describe a piece (its sizes, digests, owner, day), made with it.
+"""Sidecars: small files that describe a piece (its sizes, digests, owner, day), made with it.
 
-A slip is no progress of its own: a crossing never carries it, and makes it anew for its target.
+A sidecar is no progress of its own: a crossing never carries it, and makes it anew for its target.
 """
 
 from __future__ import annotations
@@ -12,16 +12,16 @@ from msgspec import Struct
 
 from clever_ferry.cargo import Piece
 from clever_ferry.errors import DamagedError
-from clever_ferry.layers.headers import LARGEST_HEADER, Header, reckon
+from clever_ferry.layers.headers import LARGEST_HEADER, Header, compute
 from clever_ferry.layouts import Layout
 from clever_ferry.naming import Value
 from clever_ferry.payload import Payload, StreamPayload, head
 
-__all__ = ["Slip"]
+__all__ = ["Sidecar"]
 
 
-class Slip(Struct, frozen=True):
-    """How the slip of one role is laid out."""
+class Sidecar(Struct, frozen=True):
+    """How the sidecar of one role is laid out."""
 
     of: str
     """The role that it describes."""
@@ -34,7 +34,7 @@ class Slip(Struct, frozen=True):
         return tuple(dict.fromkeys(every))
 
     def values(self, payload: Payload) -> dict[str, Any]:
-        """Read a slip; raises DamagedError (a LayoutError mostly) where it does not fit."""
+        """Read a sidecar; raises DamagedError (a LayoutError mostly) where it does not fit."""
         raw = head(payload, LARGEST_HEADER + 1)
         if len(raw) > LARGEST_HEADER:
             raise DamagedError(f"it has more than {LARGEST_HEADER:,} bytes.")
@@ -53,35 +53,35 @@ class Slip(Struct, frozen=True):
         wrapped: Payload,
         payload: Payload,
         known: Mapping[str, Value],
-        said: Mapping[str, Mapping[str, Any]],
+        headers: Mapping[str, Mapping[str, Any]],
     ) -> Payload:
-        """Return the slip of a piece, of its bytes as they will lie (`wrapped`) and its payload.
+        """Return the sidecar of a piece, of its bytes as they will lie (`wrapped`) and its payload.
 
-        What the layout neither reckons nor binds is taken from what another slip has `said`.
+        What the layout neither computes nor binds is taken from what another sidecar has `headers`.
         """
         header = Header(self.layout)
-        values = header.known(header.recall(said), known)
+        values = header.values(header.recall(headers), known)
         header.refuse_lacking(values)
 
         def written() -> Iterator[bytes]:
-            reckoned, _ = reckon(self.layout, wrapped, payload, values)
-            yield self.layout.write({**values, **reckoned})
+            computed, _ = compute(self.layout, wrapped, payload, values)
+            yield self.layout.write({**values, **computed})
 
         return StreamPayload(written)
 
-    def faults(self, slip: Piece, piece: Piece) -> list[str]:
-        """Return where a slip says otherwise than the piece is; reads the piece to its end."""
-        values = slip.said.get(self.layout.name)
+    def faults(self, sidecar: Piece, piece: Piece) -> list[str]:
+        """Return where a sidecar says otherwise than the piece is; reads the piece to its end."""
+        values = sidecar.headers.get(self.layout.name)
         if values is None or piece.wrapped is None:
             return []
-        reckoned, _ = reckon(self.layout, piece.wrapped, piece.payload, values)
+        computed, _ = compute(self.layout, piece.wrapped, piece.payload, values)
         return [
-            f"{slip.entry}: it says {_told(values[name])} for {name}, but the {piece.title} has "
-            f"{_told(value)}"
-            for name, value in reckoned.items()
+            f"{sidecar.entry}: it says {_shown(values[name])} for {name}, but the {piece.title} "
+            f"has {_shown(value)}"
+            for name, value in computed.items()
             if values.get(name) != value
         ]
 
 
-def _told(value: Any) -> str:
+def _shown(value: Any) -> str:
     return value.hex() if isinstance(value, bytes) else f"{value:,}"

@@ -8,8 +8,8 @@ import sys
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
-from clever_ferry.moving import walking
-from clever_ferry.moving.walking import walk
+from clever_ferry.finding import walking
+from clever_ferry.finding.walking import walk
 
 __all__ = ["New", "scan"]
 
@@ -36,8 +36,8 @@ def scan(folders: Iterable[str], since: int, aside: frozenset[str] = frozenset()
     found: list[tuple[str, int, int]] = []
     while waiting and len(waiting) < _ENOUGH:
         waiting += walk(waiting.pop(0), since, aside, found)
-    workers = min(4, os.cpu_count() or 1)
-    if len(waiting) < _ENOUGH or workers < 2:
+    workers = min(4, os.cpu_count() or 1)  # free: any number does
+    if len(waiting) < _ENOUGH or workers < 2:  # free: how quick it is
         while waiting:
             waiting += walk(waiting.pop(), since, aside, found)
         return (New(*one) for one in found)
@@ -55,8 +55,8 @@ def _begun(
         )  # fmt: skip
         assert process.stdin is not None
         own = folders[number::workers]
-        told = "\0".join([str(len(aside)), *aside, *own])
-        process.stdin.write(os.fsencode(told))
+        request = "\0".join([str(len(aside)), *aside, *own])
+        process.stdin.write(os.fsencode(request))
         process.stdin.close()
         running.append(process)
     return running

@@ -12,14 +12,15 @@ from msgspec.structs import replace
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.indexed import IndexedBox
 from clever_ferry.boxes.spec import ShelvesSpec, TopSpec
+from clever_ferry.documents.places import set_at, value_at
 from clever_ferry.errors import DamagedError
-from clever_ferry.layouts import Layout, point, put
+from clever_ferry.layouts import Layout
 from clever_ferry.layouts.times import from_ns
 from clever_ferry.naming import NumberField, compile_pattern
 from clever_ferry.payload import BytesPayload, Payload, read_all
 from clever_ferry.tree import FileInfo, Files, Output
 
-__all__ = ["ShelvesBox"]
+__all__ = ["MultiIndexBox"]
 
 _LARGEST_INDEX = 256 << 20
 
@@ -38,7 +39,7 @@ class _Shelf:
     def walk(self, enter: Callable[[str], bool]) -> Iterable[FileInfo]:
         inside = f"{self.folder}/"
         for info in self.files.walk(lambda _: True):
-            if info.path.startswith(inside):
+            if info.path.startswith(inside):  # free: a box with an index walks through no folder
                 yield replace(info, path=info.path.removeprefix(inside))
 
     def info(self, path: str) -> FileInfo | None:
@@ -53,14 +54,14 @@ class _Shelf:
         return self.files.payload(f"{self.folder}/{path}")
 
 
-class ShelvesBox:
+class MultiIndexBox:
     """Shelves, named by an index of them or by their folders."""
 
-    def __init__(self, name: str, spec: ShelvesSpec, layouts: Mapping[str, Layout]) -> None:
-        self.top = _Top(name, spec.top, layouts) if spec.top is not None else None
+    def __init__(self, spec: ShelvesSpec, layouts: Mapping[str, Layout]) -> None:
+        self.top = _Top(spec.top, layouts) if spec.top is not None else None
         self.folder = compile_pattern(spec.folder, spec.fields)
         self.numbered = "id" in spec.fields and isinstance(spec.fields["id"], NumberField)
-        self.shelf = IndexedBox(f"{name}.shelf", spec.shelf, layouts)
+        self.shelf = IndexedBox(spec.shelf, layouts)
 
     def _folder(self, ident: object) -> str:
         text = ident.hex() if isinstance(ident, bytes) else str(ident)
@@ -76,9 +77,9 @@ class ShelvesBox:
         else:
             for info in files.walk(lambda _: True):
                 place, _, file = info.path.rpartition("/")
-                told = self.folder.match(place, fold=files.fold)
-                if file == self.shelf.spec.index and isinstance(told, dict):
-                    folders[str(told["id"])] = place
+                match = self.folder.match(place, fold=files.fold)
+                if file == self.shelf.spec.index and isinstance(match, dict):
+                    folders[str(match["id"])] = place
         entries: list[Entry] = []
         shelves: dict[str, Contents] = {}
         for name, folder in folders.items():
@@ -133,10 +134,7 @@ class ShelvesBox:
 class _Top:
     """The index of shelves."""
 
-    def __init__(self, name: str, spec: TopSpec, layouts: Mapping[str, Layout]) -> None:
-        for wanted in (spec.layout, spec.record):
-            if wanted not in layouts:
-                raise DamagedError(f"boxes.{name}: there is no layout {wanted!r}.")
+    def __init__(self, spec: TopSpec, layouts: Mapping[str, Layout]) -> None:
         self.spec = spec
         self.layout, self.record = layouts[spec.layout], layouts[spec.record]
 
@@ -149,32 +147,32 @@ class _Top:
         idents: dict[str, Any] = {}
         try:
             state = self.layout.read_whole(raw)
-            for record in point(state, spec.shelves):
-                name = str(point(record, spec.name))
+            for record in value_at(state, spec.shelves):
+                name = str(value_at(record, spec.name))
                 if name in idents or "/" in name:
                     raise DamagedError(f"it can't have a shelf {name!r} here.")
-                idents[name] = point(record, spec.identifier)
+                idents[name] = value_at(record, spec.identifier)
         except DamagedError as error:
             raise DamagedError(f"The index {spec.index} is damaged: {error.what}") from None
         return state, idents
 
     def _find(self, state: dict[str, Any], shelf: str) -> dict[str, Any] | None:
-        records: list[dict[str, Any]] = point(state, self.spec.shelves)
-        return next((one for one in records if point(one, self.spec.name) == shelf), None)
+        records: list[dict[str, Any]] = value_at(state, self.spec.shelves)
+        return next((one for one in records if value_at(one, self.spec.name) == shelf), None)
 
     def identifier(self, state: dict[str, Any], shelf: str, making: Making) -> Any:
         """Return a shelf's identifier; a new shelf gets a record with a new one."""
         record = self._find(state, shelf)
         if record is None:
             record = self.record.blank()
-            put(record, self.spec.name, shelf)
-            put(record, self.spec.identifier, making.random(self.spec.identifier_size))
-            point(state, self.spec.shelves).append(record)
-        return point(record, self.spec.identifier)
+            set_at(record, self.spec.name, shelf)
+            set_at(record, self.spec.identifier, making.random(self.spec.identifier_size))
+            value_at(state, self.spec.shelves).append(record)
+        return value_at(record, self.spec.identifier)
 
     def remove(self, state: dict[str, Any], shelf: str) -> None:
         """Take out a shelf's record."""
-        point(state, self.spec.shelves).remove(self._find(state, shelf))
+        value_at(state, self.spec.shelves).remove(self._find(state, shelf))
 
     def tell(
         self, state: dict[str, Any], shelf: str, old: Contents, puts: list[Put],
@@ -189,15 +187,15 @@ class _Top:
             for item in puts:
                 size = item.payload.size
                 total += sum(map(len, item.payload.chunks())) if size is None else size
-            put(record, spec.size, total)
+            set_at(record, spec.size, total)
         if spec.stamp is not None:
             stamp = max([item.stamp for item in puts], default=making.now)
-            put(record, spec.stamp.at, from_ns(stamp, spec.stamp.unit))
+            set_at(record, spec.stamp.at, from_ns(stamp, spec.stamp.unit))
 
     def written(self, state: dict[str, Any], making: Making) -> Output:
         """Return the index file."""
         for path in self.spec.counts:
-            put(state, path, point(state, path) + 1)
+            set_at(state, path, value_at(state, path) + 1)
         if self.spec.written is not None:
-            put(state, self.spec.written.at, from_ns(making.now, self.spec.written.unit))
+            set_at(state, self.spec.written.at, from_ns(making.now, self.spec.written.unit))
         return Output(self.spec.index, BytesPayload(self.layout.write(state)), making.now)

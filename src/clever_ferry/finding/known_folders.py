@@ -134,11 +134,11 @@ def _ask_windows(ident: str) -> str | None:
     from uuid import UUID
 
     wanted = (ctypes.c_char * 16).from_buffer_copy(UUID(ident).bytes_le)
-    told = ctypes.c_wchar_p()
+    found = ctypes.c_wchar_p()
     if ctypes.windll.shell32.SHGetKnownFolderPath(
-        ctypes.byref(wanted), 0, None, ctypes.byref(told)
+        ctypes.byref(wanted), 0, None, ctypes.byref(found)
     ):
         return None  # this edition of Windows has no such folder
-    path = told.value
-    ctypes.windll.ole32.CoTaskMemFree(told)
+    path = found.value
+    ctypes.windll.ole32.CoTaskMemFree(found)
     return path

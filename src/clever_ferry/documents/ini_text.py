@@ -1,0 +1,149 @@
+"""INI and `name = value` lines as documents: sections of names and values, every other line kept.
+
+What stands before the first section is at the top. Of a name that is said twice, the last counts;
+upper and lower case are the same in names, but not in those of sections. A line that is indented
+below a value goes on with it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from clever_ferry.documents.form import Splice, whole_text
+from clever_ferry.documents.nodes import Node, Single, nodes_at
+from clever_ferry.documents.places import Choice, Step, text_of
+from clever_ferry.errors import DamagedError, RefusedError
+from clever_ferry.payload import Payload
+
+__all__ = ["Ini"]
+
+_MOST = 64 << 20
+_LINE = re.compile(rb"[^\r\n]*(?:\r\n|\r|\n|$)")
+_SECTION = re.compile(rb"\[(.+)\]")
+_SIGN = re.compile(rb"[=:]")
+
+
+class Ini:
+    """INI as Python's own reader takes it, without its interpolation."""
+
+    title = "INI"
+    several = False
+
+    def find(self, source: Payload, places: Sequence[Sequence[Step]]) -> list[list[Node]]:
+        """Return for each place what stands there."""
+        top = _read(whole_text(source, _MOST, self.title))
+        return [nodes_at(top, _folded(steps, top)) for steps in places]
+
+    def put(self, source: Payload, node: Node, old: bytes, value: Single) -> bytes:
+        """Return a value as it stands behind its name; raises RefusedError where it can't."""
+        text = text_of(value)
+        if node.start < 0:
+            raise RefusedError("A name without a sign behind it can't be given a value.")
+        if any(sign in text for sign in "\r\n\0") or text != text.strip():
+            raise RefusedError(f"A line of INI can't hold {text!r}.")
+        return text.encode()
+
+    def remove(self, source: Payload, steps: Sequence[Step], nodes: Sequence[Node]) -> list[Splice]:
+        """Return what takes names or sections away, with their lines."""
+        if any(node.first < 0 for node in nodes):
+            raise RefusedError("A section that stands in several parts can't be taken away.")
+        return [Splice(node.first, node.last, b"") for node in nodes]
+
+    def insert(self, source: Payload, steps: Sequence[Step], above: Node, value: Single) -> Splice:
+        """Return what adds a line behind the last name of a section, set as that one is."""
+        name = str(steps[-1])
+        if not isinstance(above.inner, dict):
+            raise RefusedError(f"Nothing can be added as {name!r}: a single value stands there.")
+        if not name or _SIGN.search(name.encode()) or name != name.strip() or name[0] in "[#;":
+            raise RefusedError(f"INI has no name {name!r}.")
+        raw = whole_text(source, _MOST, self.title)
+        last = [one for one in above.inner.values() if one.inner is None]
+        end = b"\r\n" if b"\r\n" in raw else b"\n"
+        text = self.put(source, Node(0, 0), b"", value)
+        if not last:
+            at = above.start
+            lead = b"" if raw[:at].endswith((b"\n", b"\r")) or at in (0, 3) else end
+            return Splice(at, at, lead + name.encode() + b" = " + text + end)
+        like = last[-1]
+        sign = (
+            re.search(rb"\s*[=:][ \t]*$", raw[like.first : like.start]) if like.start >= 0 else None
+        )
+        lead = b"" if raw[: like.last].endswith((b"\n", b"\r")) else end
+        line = name.encode() + (sign[0] if sign else b" = ") + text
+        return Splice(like.last, like.last, lead + line + (b"" if lead else end))
+
+
+def _folded(steps: Sequence[Step], top: Node) -> list[Step]:
+    """Return steps in which the names of values are as they are kept."""
+    if not steps:
+        return []
+    *sections, last = steps
+    if isinstance(last, str) and (sections or not _is_section(top, last)):
+        last = last.lower()
+    return [Choice(tuple(str(one).lower() for one in step.steps), step.value)
+            if isinstance(step, Choice) else step for step in (*sections, last)]  # fmt: skip
+
+
+def _is_section(top: Node, name: str) -> bool:
+    return isinstance(top.inner, dict) and name in top.inner and top.inner[name].inner is not None
+
+
+def _read(raw: bytes) -> Node:
+    begin = 3 if raw.startswith(b"\xef\xbb\xbf") else 0
+    names: dict[str, Node] = {}
+    top = Node(begin, len(raw), None, names, begin, len(raw))
+    section, last, indent, blank, at = top, None, 0, 0, begin
+    while at < len(raw):
+        found = _LINE.match(raw, at)
+        assert found is not None
+        line, end = found[0], found.end()
+        bare = line.strip()
+        here = section.inner
+        assert isinstance(here, dict)
+        own = len(line) - len(line.lstrip())
+        if not bare:
+            blank += 1
+        elif bare.startswith((b"#", b";")):
+            pass
+        elif last is not None and own > indent:
+            _go_on(last, bare, at + own, blank, end)
+            blank = 0
+        elif head := _SECTION.match(bare):
+            name, last = head[1].decode(), None
+            known = names.get(name)
+            if known is None or known.inner is None:
+                section = names[name] = Node(end, end, None, {}, at, end)
+            else:
+                section = known
+                section.first = -1  # it stands in several parts
+        else:
+            last, indent, blank = _value(line, at, end), own, 0
+            name = _SIGN.split(bare, maxsplit=1)[0].strip().decode().lower()
+            if not name:
+                raise DamagedError(f"It is no INI text: nothing stands before {bare[:40]!r}.")
+            here.pop(name, None)
+            here[name] = last
+        if section is not top:
+            section.end = section.last = end
+        at = end
+    return top
+
+
+def _go_on(node: Node, bare: bytes, at: int, blank: int, end: int) -> None:
+    """Add a line to the value that it goes on with."""
+    if node.start < 0:
+        raise DamagedError("It is no INI text: a line is indented below a key that has no value.")
+    node.value = str(node.value) + "\n" * (blank + 1) + bare.decode()
+    node.end, node.last = at + len(bare), end
+
+
+def _value(line: bytes, at: int, end: int) -> Node:
+    """Return what stands behind a name; without a sign, that is nothing."""
+    sign = _SIGN.search(line)
+    if sign is None:
+        return Node(-1, -1, None, None, at, end)
+    behind = line[sign.end() :].rstrip()
+    start = at + sign.end() + len(behind) - len(behind.lstrip())
+    value = behind.strip()
+    return Node(start, start + len(value), value.decode(), None, at, end)

@@ -1,0 +1,186 @@
+"""Shores: whatever files lie on and are changed on, be it a local disk, memory or a server.
+
+All that is done to a berth's files is done through these few operations. Paths are pure ones, of
+the shore's own kind; what can go wrong is an OSError, as a disk has it.
+"""
+
+from __future__ import annotations
+
+from contextlib import AbstractContextManager
+from pathlib import Path, PurePath
+from types import TracebackType
+from typing import Literal, NamedTuple, Protocol, Self, TypeVar
+
+from clever_ferry.moving.system import Attributes, Unkept
+from clever_ferry.tree import FileInfo
+
+__all__ = ["Capabilities", "Kind", "Node", "Reader", "Shore", "Walker", "Writer", "anchor_of"]
+
+Kind = Literal["file", "folder", "link", "other"]
+P = TypeVar("P", bound=PurePath)
+
+
+class Node(NamedTuple):
+    """What a shore says of one path; links are not followed."""
+
+    kind: Kind
+    size: int
+    stamp: int
+    """Last change, ns since 1970."""
+    mode: int
+    """Permission bits."""
+    change: int = 0
+    """When the shore says that it changed last (ns), which no program can set; 0: unknown."""
+    number: int = 0
+    """The shore's own number of the file; 0 where it has none."""
+
+
+class Capabilities(NamedTuple):
+    """What a shore can and can't."""
+
+    replaces: bool = True
+    """Whether a rename takes the place of a file in one step."""
+    step: int = 1
+    """The steps that its time stamps have at the least, in ns."""
+
+
+class _Closing(Protocol):
+    def close(self) -> None:
+        """Let go of the file."""
+
+    def __enter__(self) -> Self:
+        """Open it for a block."""
+
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
+        """Let go of the file."""
+
+
+class Reader(_Closing, Protocol):
+    """A file that is being read."""
+
+    def read(self, count: int) -> bytes:
+        """Return the next bytes, none at the end."""
+
+    def seek(self, offset: int) -> None:
+        """Go on reading from another place."""
+
+    def node(self) -> Node:
+        """Return the open file's data."""
+
+
+class Writer(_Closing, Protocol):
+    """A new file that is being written."""
+
+    def write(self, data: bytes | memoryview) -> None:
+        """Write all of it."""
+
+    def finish(self, stamp: int, attributes: Attributes | None = None) -> list[Unkept]:
+        """Give the file its time and attributes, have all of it last, and close it.
+
+        Returns the attributes that it could not be given.
+        """
+
+
+class Walker(Protocol):
+    """A folder while it is walked through."""
+
+    def listed(self, folder: str) -> tuple[list[FileInfo], list[str]]:
+        """Return a folder's plain files, sorted, and the folders in it, by their paths.
+
+        '' is the top itself; links are left out.
+        """
+
+
+class Shore(Protocol):
+    """A shore. Where an operation needs a path to be there and it is not, OSError is raised."""
+
+    capabilities: Capabilities
+
+    # Names ------------------------------------------------------------------------------
+
+    def path(self, text: str) -> PurePath:
+        """Return the path that a record names; raises ValueError where it is none of this shore."""
+
+    def text(self, path: PurePath) -> str:
+        """Return a path as records name it: of all shores at hand, this one alone reads it."""
+
+    def local(self, path: PurePath | str) -> Path | None:
+        """Return where a path is on a disk of this computer, None where it is on none."""
+
+    def identity(self, path: PurePath) -> str:
+        """Return what is the same for one folder, whatever name it is reached by, there or not."""
+
+    def volume_of(self, path: PurePath) -> int:
+        """Return a number that all folders share between which a rename is one step."""
+
+    # Looking ----------------------------------------------------------------------------
+
+    def kind(self, path: PurePath, *, follow: bool = True) -> Kind | None:
+        """Return what stands at a path, None for nothing; a fault in asking is raised."""
+
+    def node(self, path: PurePath) -> Node | None:
+        """Return what is known of a path, None where nothing stands there."""
+
+    def names(self, folder: PurePath) -> list[str]:
+        """Return the names of all that is in a folder, sorted."""
+
+    def folders(self, folder: PurePath, *, follow: bool = True) -> list[str]:
+        """Return the names of the folders in a folder, sorted."""
+
+    def walker(self, top: PurePath) -> AbstractContextManager[Walker]:
+        """Return what lists a folder and those in it."""
+
+    def attributes(self, path: PurePath) -> Attributes:
+        """Return a file's attributes."""
+
+    def now(self) -> int:
+        """Return the time by the clock that time stamps here are from, in ns since 1970."""
+
+    def free_bytes(self, folder: PurePath) -> int | None:
+        """Return how many bytes there is room for below a folder; None where nobody knows."""
+
+    # Reading ----------------------------------------------------------------------------
+
+    def open(self, path: PurePath | str) -> Reader:
+        """Open a plain file; it is neither locked nor changed."""
+
+    def front(self, path: PurePath | str, count: int) -> tuple[bytes, Node]:
+        """Return a file's first bytes, fewer where it is shorter, and its data after that."""
+
+    # Changing ---------------------------------------------------------------------------
+
+    def create(self, path: PurePath) -> Writer:
+        """Begin a file that is not there yet."""
+
+    def rename(self, old: PurePath, new: PurePath) -> None:
+        """Give a file another name, in place of what has that name."""
+
+    def unlink(self, path: PurePath) -> None:
+        """Remove a file; one that is not there is fine."""
+
+    def make_folder(self, path: PurePath) -> None:
+        """Make a folder and those above it; those that are there are fine."""
+
+    def remove_folder(self, path: PurePath) -> None:
+        """Remove an empty folder."""
+
+    def set_times(self, path: PurePath, stamp: int) -> None:
+        """Set the time of the last change, in ns since 1970."""
+
+    def give_attributes(self, path: PurePath, attributes: Attributes) -> list[Unkept]:
+        """Give a file or folder permissions and marks; return what it can't be given."""
+
+    def sync_folder(self, path: PurePath) -> None:
+        """Make renames, new and removed names in a folder last."""
+
+
+def anchor_of(shore: Shore, folder: P) -> P:
+    """Return a folder, or the nearest above it that is there."""
+    while not shore.kind(folder):
+        folder = folder.parent
+    return folder
