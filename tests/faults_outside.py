@@ -305,11 +305,13 @@ def judge(
             yield "a traceback"
     if code not in (0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 130, -9, 137):
         yield f"exit {code}"
-    if code == 8:  # one of several places could not be kept, the others were
-        kept = re.findall(r"To bring it back: cferry restore (\S+)", told)
-        made = [path.stem for path in (world / "own" / "locker" / "snapshots").glob("*.json")]
-        if job.command[0] != "backup" or "was not kept" not in told or kept != made:
-            yield f"exit 8, with {kept} told and {made} kept"
+    if code == 8 and job.command[0] != "backup":
+        yield "exit 8, and no backup was asked for"
+    if job is JOBS["backup"] and code not in (130, -9, 137):
+        kept = set(re.findall(r"\b\d{8}-\d{6}-[0-9a-f]{6}\b", told))
+        made = {path.stem for path in (world / "own" / "locker" / "snapshots").glob("*.json")}
+        if kept != made:
+            yield f"exit {code}, with {kept} told and {made} kept"
     if later != 0:
         yield f"the next command ends with {later}: {said}"
     if job.source and tree_of(world / "den" / job.source) != source:

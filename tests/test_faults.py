@@ -9,6 +9,7 @@ A few of each job's operations, taken at random, are tried by default, and many 
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 import tempfile
@@ -220,15 +221,38 @@ def test_what_was_staged_lasts_no_longer_than_the_journal(tmp_path: Path, name: 
     assert watching.closed == 1
 
 
+class _NoLastName(Trouble):
+    """Fails as the name of a new snapshot is to last, and where asked, ever after."""
+
+    for_good = False
+    begun = False
+
+    def step(self, name: str, path: Path) -> None:
+        self.begun = self.begun or (name == "sync_folder" and path.name == "snapshots")
+        if self.begun and (self.for_good or name == "sync_folder"):
+            raise OSError(errno.EROFS, os.strerror(errno.EROFS), str(path))
+
+
+def test_a_backup_whose_name_may_not_last_is_none(tmp_path: Path) -> None:
+    lay_world(tmp_path)
+    trouble = _NoLastName(tmp_path)
+    for trouble.for_good, said, kept in ((False, "was not made", 0), (True, "is not known", 1)):
+        trouble.begun = False
+        with pytest.raises(FerryError, match=said):
+            ferry_at(tmp_path, FaultyDisk(trouble)).backup("saltglass/depot")
+        assert len(ferry_at(tmp_path).backups.listed()[0]) == kept
+
+
 def _one(job: Job, top: Path, trouble: Trouble) -> None:
     target, source = top / "den" / job.target, top / "den" / job.source
     before = state(target)
     source_before = state(source) if job.source else {}
     log = {(one.number, one.state) for one in ferry_at(top).log()}
     failed: BaseException | None = None
+    done: object = None
     shore = FaultyDisk(trouble)
     try:
-        job.run(ferry_at(top, shore))
+        done = job.run(ferry_at(top, shore))
     except (Killed, FerryError, OSError, KeyboardInterrupt) as error:
         failed = error
     shore.over()
@@ -250,6 +274,10 @@ def _one(job: Job, top: Path, trouble: Trouble) -> None:
     found = verify(ferry.keeps.locker)
     assert not found.faults, (what, found.faults)
     assert not ferry.keeps.journal.open(), what
+    if job is JOBS["backup"] and not isinstance(failed, Killed | KeyboardInterrupt):
+        made = done[0] if isinstance(done, tuple) else []
+        kept = {one.id for one in ferry.backups.listed()[0]}
+        assert kept == {one.snapshot.id for one in made}, f"{what}: kept is not what is told"
 
 
 def _refuse_half(

@@ -207,7 +207,7 @@ def test_one_damaged_place_spoils_no_other(den: Den) -> None:
     done = den.cferry("backup", "saltglass", "--json", code=8)
     assert [one["address"] for one in done.data["backups"]] == ["saltglass/depot"]
     assert [one["address"] for one in done.data["failed"]] == ["saltglass/tern"]
-    assert "✗ saltglass/tern was not kept" in den.cferry("backup", "saltglass", code=8).out
+    assert "✗ saltglass/tern was not safely kept" in den.cferry("backup", "saltglass", code=8).out
     den.cferry("slots", "saltglass/tern", code=5)
     shutil.copytree(den.tern.parent, den.tern.parent.with_name("5a17c0ffee43"))
     refused = den.cferry("cross", "saltglass/depot:1", "saltglass/tern", "--dry-run", code=2)

@@ -103,8 +103,12 @@ def back_up(
                     trust=None if reread else trust, progress=tally,
                 )  # fmt: skip
         except OSError as error:
+            what = "The backup was not made"
+            with suppress(OSError):
+                if keeps.locker.snapshots.has(reason.id):
+                    what = f"Whether the backup {reason.id} lasts is not known"
             raise NotMadeError(
-                f"The backup was not made: {in_words(error)}.",
+                f"{what}: {in_words(error)}.",
                 details=(f"Locker: {keeps.locker.folder}",),
                 advice="See that the locker's disk is there and has room (`cferry backup prune` "
                 "removes old backups), or name another place with CFERRY_LOCKER.",

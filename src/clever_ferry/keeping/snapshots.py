@@ -10,6 +10,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath, PureWindowsPath
 from typing import Annotated, Any, Literal
@@ -181,12 +182,17 @@ class Snapshots:
         return stands(self.folder / f"{ident}.json") is not None
 
     def write(self, snapshot: Snapshot) -> None:
-        """Keep a snapshot; it lasts when this returns."""
+        """Keep a snapshot; it lasts when this returns, and where it can't, none is left."""
         self.shore.make_folder(self.folder)
         body = to_builtins(snapshot)
         data = _FORMAT.written(_Sealed(_digest(body), body))
-        self.shore.write_synced(self.folder / f"{snapshot.id}.json", data)
-        self.shore.sync_folder(self.folder.parent)
+        try:
+            self.shore.write_synced(self.folder / f"{snapshot.id}.json", data)
+            self.shore.sync_folder(self.folder.parent)
+        except BaseException:
+            with suppress(OSError):  # the disk may take nothing at all any more
+                self.remove(snapshot.id)
+            raise
 
     def read(self, ident: str) -> Snapshot:
         """Read a snapshot; raises DamagedError where it is missing or not as it was written."""

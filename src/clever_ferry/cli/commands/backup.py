@@ -101,7 +101,8 @@ def make(
         for one in made:
             _print_made(one)
         for berth, error in failed:
-            console().print(f"[bad]✗[/] {escape(berth.address)} was not kept: {escape(error.what)}")
+            words = f"{berth.address} was not safely kept: {error.what}"
+            console().print(f"[bad]✗[/] {escape(words)}")
         ident = made[0].snapshot.id if len(made) == 1 else "ID"
         console().print(f"To bring it back: cferry restore {ident}", soft_wrap=True)
     if failed:
