@@ -64,7 +64,7 @@ def pack(method: str, path: Path, size: int) -> None:
     spec = tagged(CompressedSpec, method)(level=1)
     plain = StreamPayload(lambda: (block for _ in range(size)), size << 20)
     with path.open("wb") as out:
-        for chunk in Compressed(spec).wrap(plain, plain, None, UNKNOWN).chunks():
+        for chunk in Compressed(spec).wrap(plain, {}, None, UNKNOWN).chunks():
             out.write(chunk)
 
 

@@ -79,18 +79,18 @@ def test_an_extra_piece_is_not_what_was_carried(den: Den, monkeypatch: pytest.Mo
     monkeypatch.setenv("CFERRY_HOME", str(den.home))
     plan = open_ferry(den.top).plan("saltglass/depot:3", "saltglass/depot:5")
     (move,) = plan.moves
-    encoded = encode(move.encoding)
+    encoded = encode(move.encoding, 0)
     for item in encoded:
         for _ in item.payload.chunks():
             pass
-    target = plan.target.berth
+    target, known = plan.target.berth, plan.target.known
     pieces = tuple(replace(item.piece, payload=item.payload) for item in encoded)
     found: Save = replace(move.save, pieces=pieces)
     more: Piece = replace(pieces[0], role="stranger")
     both = replace(found, pieces=(*pieces, more))
 
     def faults(save: Save) -> tuple[str, ...]:
-        return prove(target.game, target.edition, move.save, encoded, save, target.fields).faults
+        return prove(target.game, target.edition, move.save, encoded, save, known).faults
 
     assert [one for one in faults(both) if one not in faults(found)] == [
         f"the {more.title} was not carried, but is there"

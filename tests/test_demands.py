@@ -142,7 +142,7 @@ def test_a_handhelds_slip_is_made_and_held_against_the_tale(moth: Den) -> None:
     assert sidecar[18:27] == b"FINCH-2.7"
     sidecar[16] ^= 1
     (finch / "ML2.SLP").write_bytes(sidecar)
-    assert "belongs to another page" in moth.cferry("check", "moth-lantern/finch:2", code=5).out
+    assert "for the page, but the save" in moth.cferry("check", "moth-lantern/finch:2", code=5).out
     sidecar[16] ^= 1
     sidecar[12] ^= 1
     (finch / "ML2.SLP").write_bytes(sidecar)

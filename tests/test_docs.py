@@ -107,9 +107,12 @@ def test_every_kind_of_layer_has_an_example_that_works() -> None:
     forms = convert(shown["forms"], dict[str, FormSpec])
     assert {one.kind for one in forms.values()} == kinds_of(FormSpec)
     known = Known({"account": "100200300", "world": "00" * 8}, {"key": "00" * 16})
+    card = specs.pop("card")  # it speaks of another piece, which a chain alone does not have
+    assert [one.kind for one in card] == ["agrees"]
     for name, chain in compile_layers(specs, layouts).items():
         headers: dict[str, Mapping[str, Any]] = {"front": {"tag": "OTTX", "version": 3}}
-        inside = b'{"owner": "@account"}' if name == "owned" else b"day 31\n"
+        owned = name in ("owned", "agreed")
+        inside = b'{"owner": "@account"}' if owned else b"day 31\n"
         if name.startswith("at-"):  # what stands before the mark must come from somewhere
             headers = {**chain.unwrap(BytesPayload(b"map 4 DATE\x03day 1\n")).headers}
         wrapped = chain.wrap(BytesPayload(inside), known, headers=headers)

@@ -25,7 +25,7 @@ MAY = {
     "keeping": "errors payload tree cargo moving",
     "naming": "errors model",
     "documents": "errors model payload",
-    "layouts": "errors model wording naming documents",
+    "layouts": "errors model wording payload naming documents",
     "layers": "errors model wording payload certainty documents naming layouts",
     "forms": "errors model payload certainty zips documents layers",
     "boxes": "errors model wording payload certainty zips tree moving.zip_times documents naming "
@@ -36,7 +36,7 @@ MAY = {
                "naming layers.known boxes recipes",
     "unboxing": "errors model payload zips tree cargo moving.disk moving.files moving.names "
                 "moving.outputs documents layers forms boxes recipes",
-    "proving": "errors cargo naming boxes recipes finding",
+    "proving": "errors cargo naming layers.known boxes recipes finding",
     "crossing": "errors payload tree cargo moving keeping documents naming forms.databases "
                 "boxes recipes finding proving",
     "backups": "errors keeping recipes finding crossing",

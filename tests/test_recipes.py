@@ -117,7 +117,7 @@ SHIPPED_FAULTS = {
     ),
     "a sidecar of nothing": ("moth-lantern", 'describes = "tale"', 'describes = "tael"', "'tael'"),
     "a sidecar of itself": ("moth-lantern", 'describes = "tale"', 'describes = "slip"', "'slip'"),
-    "a sidecar without layout": ("moth-lantern", ', layout = "slip"', "", "go together"),
+    "a sidecar without layout": ("moth-lantern", ', layout = "slip"', "", "needs a `layout`"),
     "an unknown layout": ("moth-lantern", 'layout = "slip" }', 'layout = "slp" }', "'slp'"),
     "a limit of two": (
         "moth-lantern", 'piece = "tale", most', 'piece = "tale", fact = "page", most', "either"

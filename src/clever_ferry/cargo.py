@@ -95,6 +95,8 @@ class Piece(Struct, frozen=True, gc=False):
     """Its bytes as they lie in the berth, wrapping included."""
     locked: str = ""
     """Why its inside is not to be had though nothing is wrong with it: its key is not known."""
+    claims: tuple[Any, ...] = ()
+    """What it says of other pieces' bytes, as its layers understand it."""
 
     @property
     def key(self) -> tuple[str, tuple[tuple[str, int | str], ...]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -95,7 +96,7 @@ def _files(handover: Handover, berth: Berth) -> Iterator[Output]:
     save = handover.after
     known, generation = handover.opened.known, save.generation or 1
     asked = Encoding(berth.edition, save, save.fields, known, handover.before, generation)
-    for item in encode(asked):
+    for item in encode(asked, time.time_ns()):
         yield Output(f"{above}/{item.put.name}", item.put.payload, item.put.stamp)
     told = (
         f"{save.title}, a world of {berth.game.title}, with {handover.to} as its host.\n"

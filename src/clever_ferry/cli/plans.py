@@ -9,6 +9,7 @@ from rich.console import Console
 from clever_ferry.cli.screen import counted, escape, facts_line, place, size, steps, table, when
 from clever_ferry.crossing.aftermath import steps_before
 from clever_ferry.finding.addresses import address_of
+from clever_ferry.recipes.agreeing import agreed_key
 
 if TYPE_CHECKING:
     from clever_ferry.crossing.plan import Move, Plan
@@ -60,7 +61,13 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
         "adopted": "from the save it replaces", "usual": "as all the target's saves have it",
         "made": "a new one", "given": "as you say", "kept": "as it was",
     }  # fmt: skip
-    bound = sorted({name for item in move.encoded for name in _binds(plan, item.piece.role)})
+    bound = sorted(
+        {
+            name
+            for item in move.encoded
+            for name in plan.target.berth.edition.repeated_in(item.piece.role)
+        }
+    )
     same = not (move.renamed or move.changes or bound or move.left_behind or move.removes)
     if same and not plan.strays(move):
         out.print(f"[save]{escape(move.save.title)}[/] goes as it is, under its own name.")
@@ -83,7 +90,7 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
             f"{counted(said['places'], 'place')} in the {item.piece.title}"
             for item in move.encoded
             for key, said in item.piece.headers.items()
-            if key.startswith("identity ") and key.removeprefix("identity ") in bound
+            if key in {agreed_key(name) for name in bound}
         ]
         told = f" ({', '.join(places)})" if places else ""
         out.print(f"  stamped   with the target's {escape(', '.join(bound) + told)}")
@@ -99,12 +106,6 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
     if move.removes:
         out.print(f"  removed   {escape(', '.join(move.removes[:3]))}"
                   f"{' …' if len(move.removes) > 3 else ''} (of the save it replaces)")  # fmt: skip
-
-
-def _binds(plan: Plan, role: str) -> set[str]:
-    """Return the name fields of the target that the wrapping of a role repeats."""
-    file = plan.target.berth.edition.file_of(role)
-    return file.chain.bound if file else set()
 
 
 def _print_kept(out: Console, plan: Plan) -> None:

@@ -102,7 +102,7 @@ class _Crossing(Change[Crossed]):
         """Yield the target's new files; what is carried takes its own digest on the way."""
         plan, target = self._plan, self._plan.target
         edition = target.berth.edition
-        self._moved = [encode(move.encoding) for move in plan.moves]
+        self._moved = [encode(move.encoding, self._started) for move in plan.moves]
         self._shared = [
             one for item in plan.shared if (one := encode_shared(edition, item.piece, target.known))
         ]
@@ -126,9 +126,7 @@ class _Crossing(Change[Crossed]):
             if found is None:
                 raise _not_proven([f"{move.save.title} is not in the target's list"])
             proofs.append(
-                prove(
-                    target.game, target.edition, move.save, encoded, found, now.known.fields, tally
-                )
+                prove(target.game, target.edition, move.save, encoded, found, now.known, tally)
             )
         concerned = {item.put.name for item in plan.encoded} | set(plan.rebuilt)
         concerned |= {name for move in plan.moves for name in move.removes}

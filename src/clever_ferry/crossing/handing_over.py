@@ -12,6 +12,7 @@ from clever_ferry.documents.form import Form
 from clever_ferry.errors import NotFoundError, RefusedError, UnsupportedError
 from clever_ferry.payload import Payload
 from clever_ferry.recipes import Game
+from clever_ferry.recipes.agreeing import agreed_key
 from clever_ferry.recipes.models import HandoverInfo
 
 __all__ = ["guests_of", "handed_over", "host_of"]
@@ -24,7 +25,7 @@ def host_of(game: Game, save: Save) -> str:
         piece = next((one for one in save.pieces if one.role == info.says.piece), None)
         names = _names(game, piece, info.says.at) if piece else []
     else:
-        said = (piece.headers.get(f"identity {info.named}", {}) for piece in save.pieces)
+        said = (piece.headers.get(agreed_key(info.named or ""), {}) for piece in save.pieces)
         names = [str(one["value"]) for one in said if "value" in one]
     if not names:
         raise RefusedError(f"{save.title} does not say who hosts it.")
@@ -85,7 +86,7 @@ def _info(game: Game) -> HandoverInfo:
 def _renamed(piece: Piece, game: Game, host: str, guest: str) -> Piece:
     """Return a piece in which the new host and the old one have changed places."""
     info = _info(game)
-    key = f"identity {info.named}"
+    key = agreed_key(info.named or "")
     if key in piece.headers:
         piece = replace(piece,
             headers={**piece.headers, key: {**piece.headers[key], "value": guest}}

@@ -234,7 +234,7 @@ def _move(
     encoding = Encoding(
         edition, whole, fields, target.berth.known(given), replaced, max(generations, default=0) + 1
     )
-    encoded = tuple(encode(encoding))
+    encoded = tuple(encode(encoding, 0))  # nothing is written: its names and sizes count
     kept = {item.piece.key for item in encoded}
     left = tuple(p for p in save.pieces if p.key not in kept and not p.describes)
     if edition.box_title is None:

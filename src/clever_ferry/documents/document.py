@@ -13,7 +13,16 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any, NamedTuple
 
-from clever_ferry.documents.form import Change, Form, Insert, Put, Remove, Splice, spliced
+from clever_ferry.documents.form import (
+    Change,
+    Form,
+    Insert,
+    Put,
+    Remove,
+    Rewriting,
+    Splice,
+    spliced,
+)
 from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.documents.places import PlaceError, steps_of, values_at
 from clever_ferry.documents.spec import FormSpec
@@ -83,8 +92,10 @@ def nodes_in(form: Form | str, source: Payload, places: Sequence[str]) -> list[l
 
 def each_in(form: Form | str, source: Payload, places: Sequence[str]) -> list[Node]:
     """Return what stands at any of the places, each once, in the order of the bytes."""
-    found = {node.start: node for nodes in nodes_in(form, source, places) for node in nodes}
-    return [found[start] for start in sorted(found)]
+    found = {
+        (node.start, node.path): node for nodes in nodes_in(form, source, places) for node in nodes
+    }
+    return [found[at] for at in sorted(found)]
 
 
 def values_in(form: Form | str, source: Payload, places: Sequence[str]) -> list[list[Any]]:
@@ -106,12 +117,20 @@ def with_values(
     Raises RefusedError where the form can't hold one.
     """
     kind = _form(form)
+    if isinstance(kind, Rewriting):
+        return kind.rewrite(source, [(node, _single(value)) for node, value in values])
     olds = _slices(source, [(node.start, node.end) for node, _ in values if node.start >= 0])
     return _with(source, [
         Splice(node.start, node.end, value if isinstance(value, bytes) else
                kind.put(source, node, olds.get((node.start, node.end), b""), value))
         for node, value in values
     ])  # fmt: skip
+
+
+def _single(value: Single | bytes) -> Single:
+    if isinstance(value, bytes):
+        raise TypeError("a document that is made anew takes values, and no spelling of them")
+    return value
 
 
 class Was(NamedTuple):

@@ -5,14 +5,24 @@ from __future__ import annotations
 from collections import deque
 from collections.abc import Iterator, Sequence
 from itertools import pairwise
-from typing import NamedTuple, Protocol
+from typing import NamedTuple, Protocol, runtime_checkable
 
 from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.documents.places import Step
 from clever_ferry.errors import DamagedError
 from clever_ferry.payload import Payload, read_all
 
-__all__ = ["Change", "Form", "Insert", "Put", "Remove", "Splice", "spliced", "whole_text"]
+__all__ = [
+    "Change",
+    "Form",
+    "Insert",
+    "Put",
+    "Remove",
+    "Rewriting",
+    "Splice",
+    "spliced",
+    "whole_text",
+]
 
 
 class Splice(NamedTuple):
@@ -76,6 +86,20 @@ class Form(Protocol):
 
         Raises RefusedError where nothing can be added.
         """
+
+
+@runtime_checkable
+class Rewriting(Protocol):
+    """A form whose bytes are made anew from its values, as much in them follows from others."""
+
+    checks: tuple[str, ...]
+    """By what reading it verifies all of its bytes."""
+
+    def blank(self, node: Node) -> Single:
+        """Return the value of a node's kind with nothing in it."""
+
+    def rewrite(self, source: Payload, values: Sequence[tuple[Node, Single]]) -> Payload:
+        """Return the document with other values at nodes of it; raises RefusedError."""
 
 
 def whole_text(source: Payload, most: int, title: str) -> bytes:

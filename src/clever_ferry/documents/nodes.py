@@ -29,6 +29,8 @@ class Node(Struct, gc=False):
     """The names in it, where it is told by these alone, as it goes by."""
     bare: bool = False
     """Whether a value is taken just as it stands, with its blanks and quotes."""
+    path: tuple[str | int, ...] = ()
+    """Where it stands, by names and numbers, in a form that is written anew from its values."""
 
     @property
     def names(self) -> tuple[str, ...]:

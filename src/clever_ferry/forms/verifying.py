@@ -12,7 +12,7 @@ from clever_ferry.certainty import Evidence
 from clever_ferry.documents.document import FORMS as DOCUMENTS
 from clever_ferry.documents.document import form_of as form_of_name
 from clever_ferry.documents.document import values_in
-from clever_ferry.documents.form import Form
+from clever_ferry.documents.form import Form, Rewriting
 from clever_ferry.errors import DamagedError, UnsupportedError
 from clever_ferry.forms.databases import check_database
 from clever_ferry.forms.recognising import COMPRESSED, recognise
@@ -58,6 +58,8 @@ def verify(form: Form | str, payload: Payload) -> Evidence:
     if not isinstance(form, str) or form in DOCUMENTS:
         document = form_of_name(form) if isinstance(form, str) else form
         values_in(form, payload, [])
+        if isinstance(document, Rewriting) and document.checks:
+            return Evidence("verified", ", ".join(document.checks))
         return Evidence("opened", f"read as {document.title}")
     if form in COMPRESSED:
         return _unpacked(form, payload)

@@ -19,12 +19,16 @@ from msgspec import Struct
 
 from clever_ferry.certainty import Evidence
 from clever_ferry.documents.form import Form
-from clever_ferry.layers.found import Checked, Found
+from clever_ferry.layers.found import Found
 from clever_ferry.layers.known import UNKNOWN, Known
 from clever_ferry.layouts import Layout
 from clever_ferry.payload import Payload
 
-__all__ = ["Chain", "Keyed", "Layer", "Parts", "Recalling", "Unwrapped"]
+__all__ = ["Chain", "Keyed", "Layer", "Needing", "Parts", "Recalling", "Stages", "Unwrapped"]
+
+
+Stages = dict[str, Payload]
+"""The bytes at each named stage that is further within; `payload` is the innermost."""
 
 
 class Layer(Protocol):
@@ -37,8 +41,8 @@ class Layer(Protocol):
     def unwrap(self, source: Payload, found: Found) -> tuple[Payload, Any]:
         """Return what is within, and the residue that wrapping may need."""
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
-        """Put it on; `whole` is the innermost payload, `residue` None where there is none."""
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
+        """Put it on; `residue` is None where there is none."""
 
 
 @runtime_checkable
@@ -56,6 +60,15 @@ class Keyed(Protocol):
     @property
     def secrets(self) -> Set[str]:
         """That, by its names, such as a key."""
+
+
+@runtime_checkable
+class Needing(Protocol):
+    """A layer that says something of other pieces' bytes."""
+
+    @property
+    def needs(self) -> Set[str]:
+        """Their roles."""
 
 
 class Parts(NamedTuple):
@@ -79,6 +92,8 @@ class Unwrapped(Struct, frozen=True, gc=False):
     headers: Mapping[str, Mapping[str, Any]]
     evidence: tuple[Callable[[], Evidence], ...] = ()
     """What having read the payload to its end establishes."""
+    claims: tuple[Any, ...] = ()
+    """What it says of other pieces' bytes."""
 
 
 class Chain(Struct, frozen=True):
@@ -93,9 +108,11 @@ class Chain(Struct, frozen=True):
         """
         found = Found(known=known)
         payload, residue = self.unwrap_into(source, found)
-        if found.of_payload:
-            payload = Checked(payload, tuple(found.of_payload))
-        return Unwrapped(payload, residue, found.bound, found.headers, tuple(found.evidence))
+        payload = found.checked("payload", payload)
+        return Unwrapped(
+            payload, residue, found.bound, found.headers, tuple(found.evidence),
+            tuple(found.claims),
+        )  # fmt: skip
 
     def unwrap_into(self, source: Payload, found: Found) -> tuple[Payload, tuple[Any, ...]]:
         """Unwrap all layers and leave checks over the payload to the caller, in `found`."""
@@ -104,6 +121,12 @@ class Chain(Struct, frozen=True):
             source, residue = layer.unwrap(source, found)
             residues.append(residue)
         return source, tuple(residues)
+
+    def at_stage(self, stage: str, source: Payload, known: Known = UNKNOWN) -> Payload:
+        """Return the bytes as they are at a stage; raises KeyError where there is none."""
+        found = Found(known=known)
+        payload, _ = self.unwrap_into(source, found)
+        return payload if stage == "payload" else found.at[stage]
 
     def wrap(
         self,
@@ -117,10 +140,22 @@ class Chain(Struct, frozen=True):
         Without a `residue` of these same layers, a header takes what one of the same layout
         said where the payload comes from, which is in `headers`.
         """
+        return self.wrap_into(payload, {}, known, residue, headers)
+
+    def wrap_into(
+        self,
+        payload: Payload,
+        stages: Stages,
+        known: Known = UNKNOWN,
+        residue: tuple[Any, ...] | None = None,
+        headers: Mapping[str, Mapping[str, Any]] | None = None,
+    ) -> Payload:
+        """Do the same, and note in `stages` the bytes at each."""
+        stages.setdefault("payload", payload)
         wrapped = payload
         residues = residue or self.recalled(headers or {})
         for layer, own in zip(reversed(self.layers), reversed(residues), strict=True):
-            wrapped = layer.wrap(wrapped, payload, own, known)
+            wrapped = layer.wrap(wrapped, stages, own, known)
         return wrapped
 
     def recalled(self, headers: Mapping[str, Mapping[str, Any]]) -> tuple[Any, ...]:
@@ -139,6 +174,11 @@ class Chain(Struct, frozen=True):
     def secrets(self) -> set[str]:
         """What only the user can state, such as a key, by its names."""
         return {name for layer in self.layers if isinstance(layer, Keyed) for name in layer.secrets}
+
+    @property
+    def needs(self) -> set[str]:
+        """The roles of other pieces whose bytes these layers speak of."""
+        return {role for layer in self.layers if isinstance(layer, Needing) for role in layer.needs}
 
     def then(self, other: Chain) -> Chain:
         """Return this chain with another's layers within."""

@@ -9,7 +9,7 @@ from msgspec import Struct, field
 
 from clever_ferry.documents.places import set_at, value_at
 from clever_ferry.errors import DamagedError
-from clever_ferry.layers.chain import Chain, Parts
+from clever_ferry.layers.chain import Chain, Parts, Stages
 from clever_ferry.layers.found import Check, Checked, Found
 from clever_ferry.layers.headers import LARGEST_HEADER, compute, evidence_by
 from clever_ferry.layers.known import UNKNOWN, Known
@@ -136,7 +136,7 @@ class Chunks:
         if reader.ahead(1):
             raise DamagedError("Bytes are left over after the last chunk.")
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Cut as it was cut before where the size is the same, else as the recipe says."""
         if self.header is None and self.table is None:
             return inside
@@ -151,7 +151,7 @@ class Chunks:
                 said = cuts.headers[number] if number < len(cuts.headers) else {}
                 payload = BytesPayload(chunk)
                 packed = self.chain.wrap(payload, known)
-                values, body = compute(self.header, packed, payload, said)
+                values, body = compute(self.header, packed, {"payload": payload}, said)
                 yield self.header.write({**said, **values})
                 yield from body.chunks()
             return

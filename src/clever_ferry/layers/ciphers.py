@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError, KeyNeededError, WrongUseError
+from clever_ferry.layers.chain import Stages
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.known import Known
 from clever_ferry.layers.spec import AesSpec, SecretSpec, XorSpec
@@ -38,7 +39,7 @@ class Xor:
         """Return the bytes xor-ed."""
         return StreamPayload(lambda: self._turned(source), source.size), None
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return the bytes xor-ed, which is the same."""
         return StreamPayload(lambda: self._turned(inside), inside.size)
 
@@ -99,7 +100,7 @@ class Aes:
             return StreamPayload(lambda: self._opened(key, vector, body)), kept
         return StreamPayload(lambda: self._plain(key, vector, body)), kept
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return the encrypted bytes; a vector that none is known for follows from the bytes."""
         was = (residue or {}).get("key", b"")
 

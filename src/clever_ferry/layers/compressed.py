@@ -10,6 +10,7 @@ from typing import Any
 
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
+from clever_ferry.layers.chain import Stages
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.kept import Kept, dress_or_keep
 from clever_ferry.layers.known import Known
@@ -55,7 +56,7 @@ class Compressed:
             return Evidence("verified", f"{self.method}'s checksum")
         return Evidence("opened", f"unpacked as {self.method}")
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return the packed payload: the very same as before where the inside is the same."""
         return dress_or_keep(inside, residue, lambda: StreamPayload(lambda: self._packed(inside)))
 

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 from clever_ferry.errors import DamagedError
+from clever_ferry.layers.chain import Stages
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.kept import Kept, dress_or_keep
 from clever_ferry.layers.known import Known
@@ -34,7 +35,7 @@ class Encoded:
         payload = StreamPayload(lambda: self._decoded(source))
         return payload, Kept(source, payload)
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return the text: as it was where the bytes are the same (spaces and letter case too)."""
         return dress_or_keep(inside, residue, lambda: StreamPayload(lambda: self._encoded(inside)))
 
@@ -78,7 +79,7 @@ class Swap:
         """Return them turned back."""
         return StreamPayload(lambda: self._turned(source), source.size), None
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return them turned, which is the same."""
         return StreamPayload(lambda: self._turned(inside), inside.size)
 
@@ -105,7 +106,7 @@ class Text:
         payload = StreamPayload(lambda: self._read(source))
         return payload, Kept(source, payload)
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return the text in its outer form."""
         return dress_or_keep(inside, residue, lambda: StreamPayload(lambda: self._written(inside)))
 

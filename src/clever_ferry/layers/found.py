@@ -33,14 +33,24 @@ class Found(Struct, gc=False):
 
     bound: dict[str, int | str] = field(default_factory=dict)
     """What headers say of name fields: field name -> number, or hex digits."""
-    of_payload: list[Check] = field(default_factory=list)
-    """What headers say of the innermost payload."""
+    of_stages: dict[str, list[Check]] = field(default_factory=dict)
+    """What headers say of bytes further within, by stage; `payload` is the innermost."""
+    at: dict[str, Payload] = field(default_factory=dict)
+    """The bytes at each named stage."""
+    claims: list[Any] = field(default_factory=list)
+    """What is said of other pieces' bytes."""
     headers: dict[str, Mapping[str, Any]] = field(default_factory=dict)
     """What headers say, by layout: for a wrapping elsewhere that has the same layout."""
     known: Known = UNKNOWN
     """What is known of where they are."""
     evidence: list[Callable[[], Evidence]] = field(default_factory=list)
     """What reading the payload to its end establishes, layer by layer."""
+
+    def checked(self, stage: str, payload: Payload) -> Payload:
+        """Return the bytes of a stage, checked by what was said of them further out."""
+        checks = self.of_stages.pop(stage, None)
+        self.at[stage] = Checked(payload, tuple(checks)) if checks else payload
+        return self.at[stage]
 
 
 class Checked(Struct, frozen=True, gc=False):

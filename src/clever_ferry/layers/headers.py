@@ -10,7 +10,7 @@ from msgspec import Struct
 from clever_ferry.certainty import Evidence
 from clever_ferry.documents.places import value_at
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
-from clever_ferry.layers.chain import Chain, Parts
+from clever_ferry.layers.chain import Chain, Parts, Stages
 from clever_ferry.layers.found import Check, Checked, Found
 from clever_ferry.layers.known import Known
 from clever_ferry.layers.spec import AfterSpec, ByTagSpec, FooterSpec, HeaderSpec
@@ -67,7 +67,7 @@ class Header:
             bound[field] = value.hex() if isinstance(value, bytes) else value
         checks: list[Check] = []
         for own, spec, of in self._computed:
-            kept = found.of_payload if of == "payload" else checks
+            kept = found.of_stages.setdefault(spec.stage, []) if spec.stage else checks
             front = layout.behind(raw, own) if of == "onward" else b""
             kept.append(Check(name, own, spec, values[own], front))
         if self._evidence is not None:
@@ -77,16 +77,16 @@ class Header:
     def wrap(
         self,
         inside: Payload,
-        whole: Payload,
+        stages: Stages,
         residue: Mapping[str, Any] | None,
         known: Known,
     ) -> Payload:
         """Return header and bytes; `residue` gives what the layout neither binds nor computes."""
-        values = self.values(residue, known.fields)
+        values = self.values(residue, known.values)
         self.refuse_lacking(values)
 
         def written() -> Iterator[bytes]:
-            computed, body = compute(self.layout, inside, whole, values)
+            computed, body = compute(self.layout, inside, stages, values)
             yield self.layout.write({**values, **computed})
             yield from body.chunks()
 
@@ -148,18 +148,19 @@ def evidence_by(layout: Layout) -> Callable[[], Evidence] | None:
 
 
 def compute(
-    layout: Layout, inside: Payload, whole: Payload, headers: Mapping[str, Any]
+    layout: Layout, inside: Payload, stages: Mapping[str, Payload], headers: Mapping[str, Any]
 ) -> tuple[dict[str, int | bytes], Payload]:
     """Reckon the computed fields; returns them and the inside, kept if it is small.
 
-    `headers` are the layout's other values.
+    `headers` are the layout's other values, `stages` the bytes further within.
     """
     values: dict[str, int | bytes] = {}
-    for of, payload in (("inside", inside), ("payload", whole)):
+    spoken = dict.fromkeys(spec.stage for _, spec in layout.computed if spec.stage)
+    for of, payload in (("", inside), *((stage, stages[stage]) for stage in spoken)):
         running = [
             (name, spec, start_digest(spec.what, spec.seed, spec.xor))
             for name, spec in layout.computed
-            if spec.of == of
+            if (spec.stage == of if of else spec.of == "inside")
         ]
         if not running:
             continue
@@ -176,7 +177,7 @@ def compute(
             if isinstance(value, int) and spec.what == "size":
                 value += spec.plus
             values[name] = value
-        if of == "inside" and total <= _KEPT:
+        if not of and total <= _KEPT:
             inside = BytesPayload(b"".join(kept))
     onward = [(name, spec) for name, spec in layout.computed if spec.of == "onward"]
     if onward:
@@ -228,11 +229,11 @@ class ByTag:
         payload, residue = self._inner(values).unwrap_into(inside, found)
         return payload, (values, residue)
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Wrap by the residue's tag, or by the usual one where there is none."""
         values, inner = residue or self.recall({}) or ({}, None)
-        wrapped = self._inner(values).wrap(inside, known, inner)
-        return self.header.wrap(wrapped, whole, values, known)
+        wrapped = self._inner(values).wrap_into(inside, stages, known, inner)
+        return self.header.wrap(wrapped, stages, values, known)
 
 
 class Footer:
@@ -265,13 +266,13 @@ class Footer:
         inside: Payload = StreamPayload(lambda: without_tail(source, self.size, []), size)
         return self.header.checked(inside, values, found, last), values
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return the bytes and the footer."""
-        values = self.header.values(residue, known.fields)
+        values = self.header.values(residue, known.values)
         self.header.refuse_lacking(values)
 
         def written() -> Iterator[bytes]:
-            computed, body = compute(self.header.layout, inside, whole, values)
+            computed, body = compute(self.header.layout, inside, stages, values)
             yield from body.chunks()
             yield self.header.layout.write({**values, **computed})
 
@@ -337,7 +338,7 @@ class After:
         """Return what stands before the same mark where the payload comes from."""
         return headers.get(self._key, {}).get("before")
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Put what stood before back in front; raises RefusedError where nothing is known of it."""
         if not isinstance(residue, _Before):
             raise RefusedError(

@@ -2,17 +2,32 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from typing import Any
 
 from msgspec import Struct, field
 
 from clever_ferry.naming import Value
+from clever_ferry.payload import Payload
 
-__all__ = ["UNKNOWN", "Known"]
+__all__ = ["UNKNOWN", "Known", "Writing"]
+
+
+class Writing(Struct, frozen=True):
+    """What is known only while a save is written."""
+
+    now: int
+    """The time of it, in ns since 1970."""
+    facts: Mapping[str, Value] = field(default_factory=dict)
+    """The facts of the save that is written."""
+    stage: Callable[[str, str], Payload] | None = None
+    """Gives the bytes of another of its pieces, by its role, at a named stage of its wrapping."""
+    before: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    """What the same piece of the save that is replaced has said."""
 
 
 class Known(Struct, frozen=True):
-    """Three kinds of names, none of which can stand for another's."""
+    """Three kinds of names, none of which can stand for another's, and what is being written."""
 
     fields: Mapping[str, Value] = field(default_factory=dict)
     """Name fields, such as the account and the slot: headers repeat them."""
@@ -20,13 +35,20 @@ class Known(Struct, frozen=True):
     """What only the user can state, such as a key."""
     folders: Mapping[str, str] = field(default_factory=dict)
     """Known folders' paths by name, as programs at that place spell them."""
+    writing: Writing | None = None
+    """The save that is being written, where one is."""
+
+    @property
+    def values(self) -> Mapping[str, Value]:
+        """What headers can repeat: the name fields, and the facts of the save that is written."""
+        return {**self.writing.facts, **self.fields} if self.writing is not None else self.fields
 
     def of(self, *fields: Mapping[str, Value]) -> Known:
         """Return the same with further name fields, of which the last count."""
         named = dict(self.fields)
         for more in fields:
             named.update(more)
-        return Known(named, self.stated, self.folders)
+        return Known(named, self.stated, self.folders, self.writing)
 
 
 UNKNOWN = Known()

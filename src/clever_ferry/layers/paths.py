@@ -14,7 +14,7 @@ from clever_ferry.documents.document import Was, each_in, held, spelled_in, with
 from clever_ferry.documents.form import Form
 from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.errors import RefusedError
-from clever_ferry.layers.chain import Parts
+from clever_ferry.layers.chain import Parts, Stages
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.known import Known
 from clever_ferry.layers.spec import PathsSpec
@@ -54,7 +54,7 @@ class Paths:
         was = spelled_in(source, nodes)
         return with_values(self.form, source, _differing(was, plain)), was
 
-    def wrap(self, inside: Payload, whole: Payload, residue: Any, known: Known) -> Payload:
+    def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return the text with the target's own spelling of each folder.
 
         Raises RefusedError where the target has no such folder.

@@ -88,6 +88,13 @@ class Layout:
             if field.computed and field.computed.outside
         )
         """Fields that are computed over what follows this layout."""
+        self.checks = tuple(
+            field.computed.what for field in valued
+            if field.computed is not None and field.computed.what not in ("size", "count", "offset")
+            and (field.computed.of == "all"
+                 or (field.computed.of == "before" and field is spec.fields[-1]))
+        )  # fmt: skip
+        """The checksums in it that speak of all of its bytes."""
         self.outside = tuple(one.field for one in self.computed if one.field in self.numbers)
 
     def read(

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from functools import cache
 from typing import Literal, Protocol
 
-__all__ = ["DIGEST_BYTES", "DigestName", "Running", "start_digest"]
+__all__ = ["DIGEST_BYTES", "DIGEST_DIGITS", "DigestName", "Running", "start_digest"]
 
 DigestName = Literal[
     "size",
@@ -34,6 +34,12 @@ DigestName = Literal[
 
 DIGEST_BYTES = {"md5": 16, "sha1": 20, "sha256": 32}
 """Digests whose value is bytes and not a number, and how many."""
+DIGEST_DIGITS: dict[str, int] = {
+    "crc32": 8, "adler32": 8, "crc16-arc": 4, "crc16-modbus": 4, "crc16-ccitt": 4,
+    "crc16-xmodem": 4, "crc16-kermit": 4, "fnv1a-32": 8, "fnv1a-64": 16, "sum8": 2, "sum16": 4,
+    "sum32": 8, "md5": 32, "sha1": 40, "sha256": 64,
+}  # fmt: skip
+"""Hex digits of each, as they are usually written."""
 
 _CRC16 = {
     "crc16-arc": (0x8005, 0x0000, True),

@@ -82,7 +82,10 @@ class ComputedSpec(Model):
             "layer, `onward` from this field through those, or the `payload` within all further "
             "layers; a field; a span of fields"
         ),
-    ]
+    ] = ""
+    at_stage: Annotated[
+        str | None, hint("instead of `of`: the bytes that a layer further within names as a stage")
+    ] = None
     seed: Annotated[int, Meta(ge=0)] | None = None
     xor: Annotated[Annotated[int, Meta(ge=0)] | None, hint("applied to the result")] = None
     plus: Annotated[int, hint("added to a size, count or offset")] = 0
@@ -90,7 +93,16 @@ class ComputedSpec(Model):
     @property
     def outside(self) -> bool:
         """Whether it is computed over bytes that are not only the layout's own."""
-        return self.of in ("inside", "onward", "payload")
+        return self.at_stage is not None or self.of in ("inside", "onward", "payload")
+
+    @property
+    def stage(self) -> str:
+        """The stage that it speaks of, further within: `payload` is the innermost; '' for none."""
+        return self.at_stage or ("payload" if self.of == "payload" else "")
+
+    def __post_init__(self) -> None:
+        if (self.of == "") == (self.at_stage is None):
+            raise ValueError("say either `of` or `at_stage`")
 
 
 class NumberSpec(_Spec):

@@ -12,6 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
+from clever_ferry.documents.places import COUNT, PlaceError, Step, steps_of
 from clever_ferry.layouts.spec import (
     NUMBER_TYPES,
     BitsSpec,
@@ -41,10 +42,11 @@ def trace(layouts: Mapping[str, LayoutSpec], name: str, path: str) -> frozenset[
     They are `number`, `text`, `bytes`, `time`, `identifier`, `list`, `layout`, `bits`.
     """
     nodes: set[_Node] = {name} if name in layouts else set()
-    if path and not path.startswith("/"):
+    try:
+        steps = steps_of(path)
+    except PlaceError:
         return frozenset()
-    for step in path.split("/")[1:]:
-        step = step.replace("~1", "/").replace("~0", "~")
+    for step in steps:
         nodes = {inner for node in nodes for inner in _within(layouts, node, step)}
     return frozenset(kind for node in nodes for kind in _kinds(layouts, node))
 
@@ -67,22 +69,25 @@ def refers(spec: LayoutSpec) -> set[str]:
     return found - NUMBER_TYPES
 
 
-def _within(layouts: Mapping[str, LayoutSpec], node: _Node, step: str) -> Iterator[_Node]:
+def _within(layouts: Mapping[str, LayoutSpec], node: _Node, step: Step) -> Iterator[_Node]:
     if isinstance(node, str):
-        field = field_of(layouts, node, step)
-        if field is not None:
-            yield field
+        fields = layouts[node].fields if node in layouts else ()
+        every = {str(name): one for one in fields if (name := getattr(one, "name", None))}
+        if isinstance(step, str):
+            yield from [every[step]] if step in every else []
+        elif step is not COUNT:
+            yield from every.values()
         return
     match node:
         case NestedSpec():
             yield from _within(layouts, node.of, step)
         case ListSpec():
-            if step == "#":
+            if step is COUNT:
                 yield "u64"
-            elif step.isdecimal() or step == "*":
+            elif not isinstance(step, str) or step.isdecimal():
                 yield node.of
         case PartsSpec():
-            if step == "#":
+            if step is COUNT:
                 yield "u64"
         case ChoiceSpec():
             for of in (*node.of.values(), *filter(None, [node.otherwise])):

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
 from clever_ferry.boxes import Contents
 from clever_ferry.cargo import Piece, Save, digest_of
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError, UnsupportedError
+from clever_ferry.layers.known import Known
 from clever_ferry.recipes import Edition, Game
 from clever_ferry.recipes.encoding import Encoded
 
@@ -46,7 +47,7 @@ def prove(
     source: Save,
     encoded: Sequence[Encoded],
     found: Save,
-    berth_fields: Mapping[str, int | str],
+    known: Known,
     progress: Callable[[int], None] = lambda _: None,
 ) -> Proof:
     """Compare a save that the target's edition has read back with what it was carried from."""
@@ -65,7 +66,10 @@ def prove(
         progress(piece.size or 0)
         if digest != item.payload.digest:
             faults.append(f"the {piece.title} is not what was carried")
-        faults += edition.unlike(piece, found, berth_fields)
+        faults += edition.unlike(piece, found, known.fields)
+        for other, claim in edition.claims_on(piece, found):
+            if wrong := claim.fault(edition.at_stage(piece, claim.spec.stage, known)):
+                faults.append(f"{other.entry}: {wrong}")
     faults += [f"the {piece.title} was not carried, but is there" for piece in there.values()]
     pairs = []
     for key, label in game.fact_labels.items():

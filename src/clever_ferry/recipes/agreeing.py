@@ -4,9 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from clever_ferry.layers.agreements import AGREED
 from clever_ferry.naming import Value
 
-__all__ = ["unlike"]
+__all__ = ["agreed_key", "unlike", "unlike_facts"]
+
+
+def agreed_key(field: str) -> str:
+    """Return by what name a piece's headers tell what its places say of a name field."""
+    return f"{AGREED} {field}"
 
 
 def unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str) -> list[str]:
@@ -15,6 +21,17 @@ def unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: st
         f"{what} belongs to another {name}: it says {found}, but here it is {fields[name]}"
         for name, found in bound.items()
         if name in fields and not _same(found, fields[name])
+    ]
+
+
+def unlike_facts(
+    bound: Mapping[str, int | str], facts: Mapping[str, Value], what: str
+) -> list[str]:
+    """Return where a wrapping or a sidecar says another value of a fact than the save has."""
+    return [
+        f"{what} says {found} for the {name}, but the save's is {facts[name]}"
+        for name, found in bound.items()
+        if name in facts and not _same(found, facts[name])
     ]
 
 

@@ -11,11 +11,19 @@ from clever_ferry.documents.document import form_of
 from clever_ferry.errors import FerryError, RecipeError
 from clever_ferry.layers import Chain, compile_layers
 from clever_ferry.layers.compiling import layer_faults
+from clever_ferry.layers.spec import AgreesSpec, IdentitySpec, StageSpec
 from clever_ferry.layouts import Layout, compile_layouts
 from clever_ferry.layouts.judging import layout_faults
+from clever_ferry.layouts.whole import LayoutForm
 from clever_ferry.naming import FieldSpec, NumberField
+from clever_ferry.recipes.agreement_faults import agreement_faults
 from clever_ferry.recipes.edition import Edition, Game
-from clever_ferry.recipes.effects import box_layout_effects, edition_effects, game_effects
+from clever_ferry.recipes.effects import (
+    box_layout_effects,
+    edition_effects,
+    game_effects,
+    held,
+)
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.faults import Faults, fact_faults, form_faults, unwritable
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
@@ -61,18 +69,31 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     try:
         forms = {name: form_of(name, recipe.forms) for name in recipe.forms}
-        layers = compile_layers(recipe.layers, layouts, lambda name: form_of(name, recipe.forms))
+        for name in held(recipe) & layouts.keys():
+            forms[name] = LayoutForm(layouts[name])
+        layers = compile_layers(
+            recipe.layers, layouts, lambda name: forms[name] if name in forms else form_of(name)
+        )
     except FerryError as error:
         raise RecipeError("This recipe does not fit together.", details=(error.what,)) from None
-    reader = FactReader(recipe.facts, recipe.pieces, layouts, layers, recipe.packs, forms)
+
+    def reader(info: EditionInfo) -> FactReader:
+        facts = {
+            key: fact.standing(info.facts[key]) if key in info.facts else fact
+            for key, fact in recipe.facts.items()
+        }
+        return FactReader(facts, recipe.pieces, layouts, layers, recipe.packs, forms)
+
+    usual = FactReader(recipe.facts, recipe.pieces, layouts, layers, recipe.packs, forms)
     editions: dict[str, Edition] = {}
     for name, info in recipe.editions.items():
         here = Faults(f"editions.{name}")
-        edition = _edition(name, info, recipe, layers, layouts, reader, find_box, here)
+        own = reader(info) if info.facts else usual
+        edition = _edition(name, info, recipe, layers, layouts, own, find_box, here)
         if edition is not None and not here.lines:
             editions[name] = edition
         faults += here.lines
-    faults = faults or game_effects(recipe)
+    faults = faults or game_effects(recipe) or agreement_faults(recipe)
     if faults:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     return Game(
@@ -263,14 +284,19 @@ def _files(
             else:
                 chain = chain.then(layers[layer])
         patterns = [faults.pattern(f"{key}.path", text, info.fields) for text in file.paths]
-        kinds = [one.words for layer in file.layers for one in recipe.layers.get(layer, ())]
+        steps = [one for layer in file.layers for one in recipe.layers.get(layer, ())]
+        kinds = [one.words for one in steps if not isinstance(one, StageSpec)]
         named = tuple(pattern for pattern in patterns if pattern)
         piece = recipe.pieces.get(file.role)
         needed = file.needed or (piece is not None and piece.needed)
         shared = piece is not None and piece.shared
         sidecar = None
-        if file.describes is not None and file.layout is not None:
-            if file.layout not in layouts:
+        if file.describes is not None:
+            if file.layout is None:
+                if not any(isinstance(one, AgreesSpec | IdentitySpec) for one in steps):
+                    faults.add(f"{key}.describes", "that needs a `layout`, or an `agrees` layer")
+                sidecar = Sidecar(file.describes, None, file.template)
+            elif file.layout not in layouts:
                 faults.add(f"{key}.layout", f"there is no layout {file.layout!r}; "
                            f"{known(layouts)}")  # fmt: skip
             else:

@@ -10,10 +10,12 @@ from msgspec import Struct, field
 from clever_ferry.boxes import Box
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.documents.form import Form
-from clever_ferry.layers import Chain
+from clever_ferry.layers import Chain, Known
+from clever_ferry.layers.agreements import Claim
 from clever_ferry.moving.names import folded
 from clever_ferry.naming import FieldSpec, Names, NumberField, Pattern, Value
-from clever_ferry.recipes.agreeing import unlike
+from clever_ferry.payload import Payload
+from clever_ferry.recipes.agreeing import unlike, unlike_facts
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.models import (
     ArrivingInfo,
@@ -171,14 +173,43 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
         return tuple(file for file in self.files if file.needed or file.sidecar)
 
     def unlike(self, piece: Piece, save: Save, berth_fields: Mapping[str, Value]) -> list[str]:
-        """Return where a piece's wrapping names another account, world or slot than it is in.
-
-        A sidecar is also held against the save's facts.
-        """
+        """Return where a piece's wrapping says another account, world, slot or fact than is so."""
+        if not piece.bound:
+            return []
         known = {**berth_fields, **save.fields, **piece.fields}
-        if piece.describes:
-            known = {**values_of(save), **known}
-        return unlike(piece.bound, known, f"The {piece.title}")
+        what = f"The {piece.title}"
+        facts = {key: value for key, value in values_of(save).items() if key not in known}
+        return unlike(piece.bound, known, what) + unlike_facts(piece.bound, facts, what)
+
+    def repeated_in(self, role: str) -> frozenset[str]:
+        """Return the name fields that a piece's wrapping repeats here."""
+        file = self.file_of(role)
+        return frozenset(self.fields).intersection(file.chain.bound) if file else frozenset()
+
+    @cached_property
+    def in_order(self) -> tuple[str, ...]:
+        """The roles of its pieces, each behind those whose bytes it speaks of."""
+        needs = {file.role: file.chain.needs for file in self.files}
+        found: list[str] = []
+        while len(found) < len(needs):
+            found += [one for one in needs if one not in found and needs[one] <= {*found}]
+        return tuple(found)
+
+    def claims_on(self, piece: Piece, save: Save) -> list[tuple[Piece, Claim]]:
+        """Return what a save's other pieces say of a piece's bytes."""
+        return [
+            (other, claim)
+            for other in save.pieces
+            for claim in other.claims
+            if claim.spec.piece == piece.role and piece.fields in (other.fields, {})
+        ]
+
+    def at_stage(self, piece: Piece, stage: str, known: Known) -> Payload:
+        """Return a piece's bytes as they are at a stage of its wrapping here."""
+        file = self.file_of(piece.role)
+        if stage == "file" or file is None or piece.wrapped is None:
+            return piece.payload if piece.wrapped is None else piece.wrapped
+        return file.chain.at_stage(stage, piece.wrapped, known)
 
     def sidecars_of(self, piece: Piece, save: Save) -> list[tuple[Sidecar, Piece]]:
         """Return the sidecars that describe a piece, with how they do."""

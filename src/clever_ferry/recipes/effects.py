@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 
 from clever_ferry.boxes import BoxSpec
 from clever_ferry.layers import IdentitySpec
+from clever_ferry.layers.spec import AgreesSpec, PathsSpec
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.layouts.tracing import refers, trace
 from clever_ferry.naming import FieldSpec, NumberField
 from clever_ferry.recipes.models import EditionInfo, FactInfo, GameRecipe
 from clever_ferry.wording import known
 
-__all__ = ["box_layout_effects", "edition_effects", "field_effects", "game_effects"]
+__all__ = [
+    "box_layout_effects",
+    "edition_effects",
+    "every_fact",
+    "field_effects",
+    "game_effects",
+    "held",
+]
 
 _NOWHERE = {
     "nested": "it stands within another layout, where nothing compares or writes it",
@@ -20,6 +28,7 @@ _NOWHERE = {
     "table": "a table of chunks says nothing beyond their sizes",
     "box": "only the layout of an index can say whose it is",
     "fact": "it is only read, and never written",
+    "document": "say it as a place of an `agrees` layer that holds this layout",
     "opened": "it stays wrapped when it is carried, so the target's is never written",
 }
 
@@ -30,8 +39,8 @@ def game_effects(recipe: GameRecipe) -> list[str]:
     faults = [*_unused(recipe, uses)]
     for name, spec in recipe.layouts.items():
         faults += _layout_effects(name, spec, uses.get(name, set()))
-    for key, fact in recipe.facts.items():
-        faults += [f"facts.{key}.{at}: {what}" for at, what in _fact_effects(fact, recipe)]
+    for key, fact in every_fact(recipe):
+        faults += [f"{key}.{at}: {what}" for at, what in _fact_effects(fact, recipe)]
     for role, piece in recipe.pieces.items():
         for number, reach in enumerate(piece.reaches, 1):
             if reach.layout not in recipe.layouts:
@@ -71,12 +80,33 @@ def _uses(recipe: GameRecipe) -> dict[str, set[str]]:
         for file in one.files:
             if file.layout is not None:
                 uses.setdefault(file.layout, set()).add("sidecar")
-    named = [fact.layout for fact in recipe.facts.values() if fact.layout is not None]
+    for holds in held(recipe):
+        if holds in recipe.layouts:
+            uses.setdefault(holds, set()).add("document")
+    named = [fact.layout for _, fact in every_fact(recipe) if fact.layout is not None]
     named += [reach.layout for piece in recipe.pieces.values() for reach in piece.reaches]
     for layout in named:
         uses.setdefault(layout, set()).add("fact")
     _spread(uses, recipe.layouts)
     return uses
+
+
+def held(recipe: GameRecipe) -> set[str]:
+    """Return the forms that pieces and layers hold."""
+    found = {piece.holds for piece in recipe.pieces.values() if piece.holds is not None}
+    every = [spec for steps in recipe.layers.values() for spec in steps]
+    return found | {
+        spec.holds for spec in every if isinstance(spec, AgreesSpec | IdentitySpec | PathsSpec)
+    }
+
+
+def every_fact(recipe: GameRecipe) -> Iterator[tuple[str, FactInfo]]:
+    """Yield the facts by key, and those of editions where they stand elsewhere."""
+    yield from ((f"facts.{key}", fact) for key, fact in recipe.facts.items())
+    for edition, info in recipe.editions.items():
+        for key, place in info.facts.items():
+            if key in recipe.facts:
+                yield f"editions.{edition}.facts.{key}", recipe.facts[key].standing(place)
 
 
 def _spread(uses: dict[str, set[str]], layouts: Mapping[str, LayoutSpec]) -> None:
@@ -95,7 +125,7 @@ def _spread(uses: dict[str, set[str]], layouts: Mapping[str, LayoutSpec]) -> Non
 
 def _opened(recipe: GameRecipe) -> set[str]:
     found = {layer for piece in recipe.pieces.values() for layer in piece.opens}
-    found |= {layer for fact in recipe.facts.values() for layer in fact.opens or ()}
+    found |= {layer for _, fact in every_fact(recipe) for layer in fact.opens or ()}
     return found | {*((recipe.packs.opens or ()) if recipe.packs else ())}
 
 
@@ -134,14 +164,14 @@ def _layout_effects(name: str, spec: LayoutSpec, uses: set[str]) -> Iterator[str
         key = f"layouts.{name}.fields[{number}]"
         bound, computed = getattr(field, "bound", None), getattr(field, "computed", None)
         if bound is not None:
-            worst: str | None = next((use for use in ("nested", "chunk", "table", "box", "opened")
-                          if use in uses), None)  # fmt: skip
+            idle_uses = ("nested", "chunk", "table", "box", "document", "opened")
+            worst: str | None = next((use for use in idle_uses if use in uses), None)
             if worst is None and not uses & {"header", "sidecar", "index"}:
                 worst = "fact"
             if worst is not None and not (worst == "opened" and "header" in uses):
                 yield f"{key}.bound: {_NOWHERE[worst]}"
         if computed is not None and computed.outside:
-            idle = uses & {"nested", "table", "box", "index"}
+            idle = uses & {"nested", "table", "box", "index", "document"}
             if idle or not uses & {"header", "sidecar", "chunk", "opened"}:
                 yield (
                     f"{key}.computed.of: {computed.of!r} are bytes beside this layout, which only "
@@ -151,17 +181,34 @@ def _layout_effects(name: str, spec: LayoutSpec, uses: set[str]) -> Iterator[str
 
 def _fact_effects(fact: FactInfo, recipe: GameRecipe) -> Iterator[tuple[str, str]]:
     if fact.field is not None:
-        for key in ("at", "layout", "opens"):
+        for key in ("at", "header", "layout", "opens"):
             if getattr(fact, key) is not None:
                 yield key, "a fact that is a part of the name is read from no piece"
         keys = {name for one in recipe.editions.values() for name in one.fields}
         if fact.field not in keys:
             yield "field", f"no edition has a field {fact.field!r}; {known(keys)}"
-    elif fact.layout in recipe.layouts and fact.at is not None:
-        kinds = trace(recipe.layouts, fact.layout or "", fact.at)
+        return
+    whole = None
+    if fact.source in recipe.pieces and fact.layout is None:
+        whole = fact.header or recipe.pieces[fact.source or ""].holds
+    layout = fact.layout or whole
+    if layout in recipe.layouts and fact.at is not None:
+        kinds = trace(recipe.layouts, layout or "", fact.at)
         if not kinds & {"number", "text", "time", "identifier"}:
             found = f"a {' or '.join(sorted(kinds))}" if kinds else "nothing"
-            yield "at", f"{found} stands at {fact.at} in {fact.layout}, and no single value"
+            yield "at", f"{found} stands at {fact.at} in {layout}, and no single value"
+    if fact.header is not None:
+        using = [
+            one for one in recipe.editions.values() for file in one.files
+            if file.role == fact.source and fact.header in _headers(recipe, file.layers)
+        ]  # fmt: skip
+        if not using:
+            yield "header", f"no edition wraps the {fact.source} in a header {fact.header!r}"
+
+
+def _headers(recipe: GameRecipe, layers: Iterable[str]) -> set[str]:
+    steps = [spec for name in _reached(recipe, {*layers}) for spec in recipe.layers.get(name, ())]
+    return {name for spec in steps for name, use in spec.layouts.items() if use == "header"}
 
 
 def edition_effects(
@@ -197,9 +244,12 @@ def _bound_effects(info: EditionInfo, recipe: GameRecipe) -> Iterator[tuple[str,
     for number, file in enumerate(info.files, 1):
         for layer in _reached(recipe, set(file.layers)):
             for spec in recipe.layers.get(layer, ()):
-                bound = [spec.bound] if isinstance(spec, IdentitySpec) and not spec.kept else []
+                bound = []
+                if isinstance(spec, AgreesSpec | IdentitySpec):
+                    bound = [one.field for one in spec.values if one.field and not one.kept]
                 for layout, use in spec.layouts.items():
-                    bound += _bound_of(recipe, layout) if use == "header" else ()
+                    if use == "header":
+                        bound += {*_bound_of(recipe, layout)} - recipe.facts.keys()
                 for name in bound:
                     if name not in info.fields:
                         told = f"{layer} repeats the field {name!r}, which this edition has not"

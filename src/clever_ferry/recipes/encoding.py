@@ -3,14 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from functools import partial
 from typing import Any, NamedTuple
+
+from msgspec.structs import replace
 
 from clever_ferry.boxes import Put
 from clever_ferry.cargo import DigestedPayload, Piece, Save
 from clever_ferry.errors import RefusedError
 from clever_ferry.layers import Known
+from clever_ferry.layers.agreements import Agreements
+from clever_ferry.layers.known import Writing
 from clever_ferry.naming import Value
-from clever_ferry.payload import BytesPayload
+from clever_ferry.payload import BytesPayload, Payload
 from clever_ferry.recipes.edition import Edition, values_of
 from clever_ferry.recipes.parts import PieceFile
 
@@ -41,23 +46,24 @@ class Encoded(NamedTuple):
     put: Put
 
 
-def encode(asked: Encoding) -> list[Encoded]:
+def encode(asked: Encoding, now: int) -> list[Encoded]:
     """Wrap a save's pieces as its new edition keeps them; nothing is read yet.
 
+    `now` is the time of writing, in ns since 1970.
     Pieces that the edition has no name for are left out; sidecars are made anew. Raises NamingError
     where a name can't hold its fields, and RefusedError where two pieces would have one name.
     """
     edition, save, fields, known, replaced, generation = asked
     known = known.of(fields, {edition.newest: generation} if edition.newest else {})
-    encoded: list[Encoded] = []
+    before = {piece.key: piece for piece in (replaced.pieces if replaced else ())}
+    written = _Written(known, now, values_of(save), before)
     names: dict[str, str] = {}
-    headers = {piece.key: piece.headers for piece in (replaced.pieces if replaced else ())}
+    waiting = []
     for piece in save.pieces:
         file = edition.file_of(piece.role)
         if file is None or file.sidecar is not None or piece.describes:
             continue
-        own = known.of(piece.fields)
-        name = file.write(own.fields)
+        name = file.write(known.of(piece.fields).fields)
         other = names.setdefault(name.casefold(), piece.title)
         if other != piece.title:
             raise RefusedError(f"The {piece.title} and the {other} would both be {name!r}.")
@@ -66,14 +72,55 @@ def encode(asked: Encoding) -> list[Encoded]:
                 f"The {piece.title} would become {name!r}, which the recipe says is never "
                 "to be touched."
             )
-        payload = DigestedPayload(piece.payload)
-        said = {**headers.get(piece.key, {}), **piece.headers}
-        wrapped = file.chain.wrap(payload, own, headers=said)
-        encoded.append(Encoded(piece, payload, Put(name, wrapped, piece.stamp or 0)))
+        waiting.append((file, piece, name))
+    order = edition.in_order
+    for file, piece, name in sorted(waiting, key=lambda one: order.index(one[0].role)):
+        said = {**written.before_of(piece.key), **piece.headers}
+        written.add(file, piece, name, DigestedPayload(piece.payload), said, piece.stamp)
     for file in edition.files:
-        for item in [one for one in encoded if file.sidecar and one.piece.role == file.sidecar.of]:
-            encoded.append(_sidecar(file, item, known, values_of(save), headers))
-    return encoded
+        of = file.sidecar.of if file.sidecar is not None else ""
+        for item in [one for one in written.encoded if of and one.piece.role == of]:
+            _add_sidecar(written, file, item, known, values_of(save))
+    place = {piece.key: at for at, piece in enumerate(save.pieces)}
+    return sorted(written.encoded, key=lambda one: place.get(one.piece.key, len(place)))
+
+
+class _Written:
+    """The pieces of one save that are encoded so far; each may speak of those before it."""
+
+    def __init__(
+        self, known: Known, now: int, facts: Mapping[str, Value], before: Mapping[Any, Piece]
+    ) -> None:
+        self._known, self._now, self._facts = known, now, facts
+        self.before = before
+        self._stages: dict[Any, dict[str, Payload]] = {}
+        self.encoded: list[Encoded] = []
+
+    def before_of(self, key: Any) -> Mapping[str, Mapping[str, Any]]:
+        """Return what the like piece of the save that is replaced has said."""
+        return self.before[key].headers if key in self.before else {}
+
+    def add(
+        self, file: PieceFile, piece: Piece, name: str, payload: DigestedPayload,
+        headers: Mapping[str, Mapping[str, Any]], stamp: int | None,
+    ) -> None:  # fmt: skip
+        """Wrap one more."""
+        stage = partial(self._stage, fields=piece.key[1])
+        writing = Writing(self._now, self._facts, stage, self.before_of(piece.key))
+        known = replace(self._known.of(piece.fields), writing=writing)
+        stages: dict[str, Payload] = {}
+        wrapped = file.chain.wrap_into(payload, stages, known, headers=headers)
+        self._stages[piece.key] = {**stages, "file": wrapped}
+        self.encoded.append(Encoded(piece, payload, Put(name, wrapped, stamp or 0)))
+
+    def _stage(self, role: str, stage: str, fields: Any) -> Payload:
+        """Return a piece's bytes: that of the same fields, as of the same player, or the only."""
+        found = self._stages.get((role, fields)) or self._stages.get((role, ()))
+        if found is None:
+            raise RefusedError(
+                f"The {role} is not among what is carried, and another piece speaks of its bytes."
+            )
+        return found[stage]
 
 
 def encode_shared(edition: Edition, piece: Piece, known: Known) -> Encoded | None:
@@ -90,10 +137,9 @@ def encode_shared(edition: Edition, piece: Piece, known: Known) -> Encoded | Non
     return Encoded(piece, payload, Put(name, wrapped, piece.stamp or 0))
 
 
-def _sidecar(
-    file: PieceFile, item: Encoded, known: Known, facts: Mapping[str, Value],
-    headers: Mapping[Any, Mapping[str, Mapping[str, Any]]],
-) -> Encoded:  # fmt: skip
+def _add_sidecar(
+    written: _Written, file: PieceFile, item: Encoded, known: Known, facts: Mapping[str, Value]
+) -> None:
     """Make the sidecar of a piece that is encoded."""
     assert file.sidecar is not None
     of = item.piece
@@ -102,9 +148,12 @@ def _sidecar(
     piece = Piece(
         file.role, of.fields, BytesPayload(b""), None, of.stamp, name, (), describes=of.role
     )
-    values = headers.get(piece.key, {})
-    payload = DigestedPayload(
-        file.sidecar.made(item.put.payload, of.payload, {**facts, **known.fields}, values)
+    values, was = written.before_of(piece.key), written.before.get(piece.key)
+    before = was.payload if was is not None else None
+    payload = file.sidecar.made(
+        item.put.payload, of.payload, {**facts, **known.fields}, values, before
     )
-    wrapped = file.chain.wrap(payload, known, headers=values)
-    return Encoded(piece, payload, Put(name, wrapped, of.stamp or 0))
+    for layer in file.chain.layers:
+        if isinstance(layer, Agreements):
+            payload = layer.blanked(payload)
+    written.add(file, piece, name, DigestedPayload(payload), values, of.stamp)

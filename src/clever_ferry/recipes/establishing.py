@@ -153,7 +153,7 @@ class Examiner:
             for chunk in payload.chunks():
                 end.take(chunk)
         evidence = [one() for one in (*found, *inner)]
-        if piece.describes and file is not None and file.sidecar is not None:
+        if file is not None and file.sidecar is not None and file.sidecar.layout is not None:
             evidence.append(Evidence("opened", "read by its layout"))
         for sidecar, made in edition.sidecars_of(piece, save):
             wrong = sidecar.faults(made, piece)
@@ -161,11 +161,24 @@ class Examiner:
             if sidecar.digests and not wrong:
                 by = f"its {made.role}'s {', '.join(sidecar.digests)}"
                 evidence.append(Evidence("verified", by))
+        evidence += self._by_others(piece, save, faults)
         known = self._by_form(piece, payload, evidence, faults, suspicions)
         suspicions += self._by_reach(piece, payload)
         if known.level != "verified":
             suspicions += end.suspicions(strongest(evidence).level)
         return [*evidence, known]
+
+    def _by_others(self, piece: Piece, save: Save, faults: list[str]) -> list[Evidence]:
+        """Hold a piece against what the save's others say of it."""
+        evidence = []
+        for other, claim in self._edition.claims_on(piece, save):
+            stage = self._edition.at_stage(piece, claim.spec.stage, self._known)
+            wrong = claim.fault(stage)
+            if wrong:
+                faults.append(f"{other.entry}: {wrong}")
+            elif claim.spec.what != "size":
+                evidence.append(Evidence("verified", f"its {other.role}'s {claim.spec.what}"))
+        return evidence
 
     def _by_form(
         self, piece: Piece, payload: Payload, evidence: Sequence[Evidence], faults: list[str],

@@ -51,6 +51,7 @@ class _Source(NamedTuple):
     layout: str | None
     opens: tuple[str, ...]
     holds: str | None
+    header: str | None = None
 
 
 _Wanted = tuple[int, str, str, str | None, str, bool]
@@ -79,16 +80,19 @@ class FactReader:
             if info.source is None:
                 self._named.append((place, key, info))
             else:
-                source = self._source(info.source, info.layout, info.opens)
+                source = self._source(info.source, info.layout, info.opens, info.header)
                 wanted: _Wanted = (place, key, info.label, info.unit, info.at or "", info.shown)
                 self._wanted.setdefault(source, []).append(wanted)
         self._packs_source = self._source(packs.source, None, packs.opens) if packs else None
         if self._packs_source is not None:
             self._wanted.setdefault(self._packs_source, [])
 
-    def _source(self, role: str, layout: str | None, opens: tuple[str, ...] | None) -> _Source:
+    def _source(
+        self, role: str, layout: str | None, opens: tuple[str, ...] | None,
+        header: str | None = None,
+    ) -> _Source:  # fmt: skip
         piece = self._pieces.get(role, PieceInfo())
-        return _Source(role, layout, piece.opens if opens is None else opens, piece.holds)
+        return _Source(role, layout, piece.opens if opens is None else opens, piece.holds, header)
 
     def layout(self, name: str) -> Layout:
         """Return a layout of the recipe."""
@@ -208,7 +212,13 @@ class FactReader:
         A fact may fit another release than this; damage is what the piece's own form tells.
         """
         info = self._pieces[piece.role]
-        if isinstance(error, DamagedError) and source == (piece.role, None, info.opens, info.holds):
+        if isinstance(error, DamagedError) and source == (
+            piece.role,
+            None,
+            info.opens,
+            info.holds,
+            None,
+        ):
             return error.what.rstrip(".")
         try:
             payload, _ = self.inside(piece, known)
@@ -226,6 +236,9 @@ class FactReader:
         """Return what stands in a piece at each place, and at that of the add-ons behind them."""
         if self._packs is not None and source == self._packs_source:
             places = (*places, self._packs.at)
+        if source.header is not None:
+            said = dict(piece.headers.get(source.header, {}))
+            return [values_at(said, place) for place in places]
         payload: Payload = piece.payload
         for name in source.opens:
             payload = self._layers[name].unwrap(payload, known).payload

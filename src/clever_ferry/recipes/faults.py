@@ -9,9 +9,10 @@ from clever_ferry.documents.places import place_fault
 from clever_ferry.errors import FerryError
 from clever_ferry.forms.verifying import FORMS
 from clever_ferry.layers import IdentitySpec
-from clever_ferry.layers.spec import PathsSpec
+from clever_ferry.layers.spec import AgreesSpec, PathsSpec
 from clever_ferry.layouts import Layout, LayoutError
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
+from clever_ferry.recipes.effects import every_fact
 from clever_ferry.recipes.models import GameRecipe
 from clever_ferry.wording import known
 
@@ -57,16 +58,18 @@ def unwritable(layouts: Mapping[str, Layout]) -> list[str]:
 
 def form_faults(recipe: GameRecipe) -> list[str]:
     """Say where pieces and layers hold what is no form, and which own forms nothing holds."""
-    documents = {*DOCUMENTS, *recipe.forms}
-    held = [(f"pieces.{role}.holds", piece.holds, {*FORMS, *recipe.forms})
+    documents = {*DOCUMENTS, *recipe.forms, *recipe.layouts}
+    held = [(f"pieces.{role}.holds", piece.holds, {*FORMS, *documents})
             for role, piece in recipe.pieces.items() if piece.holds is not None]  # fmt: skip
     held += [(f"layers.{name}[{number}].holds", layer.holds, documents)
              for name, layers in recipe.layers.items() for number, layer in enumerate(layers, 1)
-             if isinstance(layer, IdentitySpec | PathsSpec)]  # fmt: skip
+             if isinstance(layer, AgreesSpec | IdentitySpec | PathsSpec)]  # fmt: skip
     faults = [f"{key}: there is no form {name!r}; {known(names)}"
               for key, name, names in held if name not in names]  # fmt: skip
     faults += [f"forms.{name}: a form of that name is known already"
-               for name in recipe.forms if name in FORMS]  # fmt: skip
+               for name in recipe.forms if name in {*FORMS, *recipe.layouts}]  # fmt: skip
+    faults += [f"layouts.{name}: a form of documents has that name, so nothing could hold it"
+               for name in recipe.layouts if name in FORMS]  # fmt: skip
     used = {name for _, name, _ in held}
     return faults + [f"forms.{name}: nothing holds it" for name in recipe.forms.keys() - used]
 
@@ -74,8 +77,9 @@ def form_faults(recipe: GameRecipe) -> list[str]:
 def fact_faults(recipe: GameRecipe) -> list[str]:
     """Say where facts, add-ons and handovers refer to pieces or layers that are not there."""
     faults = _handover_faults(recipe)
+    documents = {*DOCUMENTS, *recipe.forms, *recipe.layouts}
     placed = [
-        *((f"facts.{name}.at", fact.at or "") for name, fact in recipe.facts.items()),
+        *((f"{name}.at", fact.at or "") for name, fact in every_fact(recipe)),
         *([("packs.at", recipe.packs.at)] if recipe.packs else ()),
         *([(f"handover.lists[{number}].at", one.at)
            for number, one in enumerate(recipe.handover.lists, 1)] if recipe.handover else ()),
@@ -85,15 +89,12 @@ def fact_faults(recipe: GameRecipe) -> list[str]:
     faults += [f"{key}: {why}" for key, place in placed if (why := place_fault(place))]
     if recipe.packs is not None:
         source = recipe.packs.source
-        if source not in recipe.pieces or recipe.pieces[source].holds not in {
-            *DOCUMENTS,
-            *recipe.forms,
-        }:
+        if source not in recipe.pieces or recipe.pieces[source].holds not in documents:
             told = " or ".join(DOCUMENTS)
             faults.append(f"packs.from: {source!r} is no piece that says that it `holds` {told}")
     opening = [
         *((f"pieces.{role}", piece.opens) for role, piece in recipe.pieces.items()),
-        *((f"facts.{name}", fact.opens or ()) for name, fact in recipe.facts.items()),
+        *((name, fact.opens or ()) for name, fact in every_fact(recipe)),
         *([("packs", recipe.packs.opens or ())] if recipe.packs is not None else ()),
     ]
     faults += [
@@ -102,24 +103,27 @@ def fact_faults(recipe: GameRecipe) -> list[str]:
         for layer in layers
         if layer not in recipe.layers
     ]
-    for name, fact in recipe.facts.items():
+    for name, fact in every_fact(recipe):
         if fact.source is not None and fact.source not in recipe.pieces:
-            faults.append(
-                f"facts.{name}.from: there is no piece {fact.source!r}; {known(recipe.pieces)}"
-            )
+            faults.append(f"{name}.from: there is no piece {fact.source!r}; {known(recipe.pieces)}")
         elif (
             fact.source is not None
             and not fact.layout
-            and recipe.pieces[fact.source].holds not in {*DOCUMENTS, *recipe.forms}
+            and not fact.header
+            and recipe.pieces[fact.source].holds not in documents
         ):
             faults.append(
-                f"facts.{name}.from: pieces.{fact.source} does not say that it `holds` "
-                f"{' or '.join(FORMS)}, and the fact names no `layout`"
+                f"{name}.from: pieces.{fact.source} does not say that it `holds` "
+                f"{' or '.join(DOCUMENTS)} or a layout, and the fact names no `layout`"
             )
-        if fact.layout is not None and fact.layout not in recipe.layouts:
-            faults.append(
-                f"facts.{name}.layout: there is no layout {fact.layout!r}; {known(recipe.layouts)}"
-            )
+        for key, layout in (("layout", fact.layout), ("header", fact.header)):
+            if layout is not None and layout not in recipe.layouts:
+                told = f"there is no layout {layout!r}; {known(recipe.layouts)}"
+                faults.append(f"{name}.{key}: {told}")
+    for edition, info in recipe.editions.items():
+        faults += [f"editions.{edition}.facts.{key}: there is no fact {key!r}; "
+                   f"{known(recipe.facts)}" for key in info.facts.keys() - recipe.facts.keys()
+        ]  # fmt: skip
     return faults
 
 
@@ -138,7 +142,8 @@ def _handover_faults(recipe: GameRecipe) -> list[str]:
     if info.guest in recipe.pieces and not recipe.pieces[info.guest].each:
         faults.append(f"handover.guest: there is only one {info.guest}; it needs `each`")
     layers = [layer for steps in recipe.layers.values() for layer in steps]
-    kept = [one.bound for one in layers if isinstance(one, IdentitySpec) and one.kept]
+    kept = [value.field for one in layers if isinstance(one, AgreesSpec | IdentitySpec)
+            for value in one.values if value.kept]  # fmt: skip
     if info.named and info.named not in kept:
         faults.append(f"handover.named: no identity layer with `kept` is bound to {info.named!r}")
     return faults

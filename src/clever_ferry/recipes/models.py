@@ -6,6 +6,8 @@ their rooms; here they are put together.
 
 from typing import Annotated, Literal, get_args
 
+from msgspec.structs import replace
+
 from clever_ferry.boxes import BoxSpec
 from clever_ferry.documents.spec import FormSpec
 from clever_ferry.layers import LayerSpec
@@ -20,6 +22,7 @@ __all__ = [
     "CloudInfo",
     "EditionInfo",
     "FactInfo",
+    "FactPlace",
     "FileInfo",
     "GameRecipe",
     "LibraryPlace",
@@ -99,18 +102,34 @@ class PieceInfo(Model):
     ] = ()
 
 
-class FactInfo(Model, rename={"source": "from"}):
-    """Something a player knows a save by, and where it stands."""
+class FactPlace(Model, rename={"source": "from"}):
+    """Where a fact stands."""
 
-    label: Line
     source: Annotated[Id | None, hint("the piece's role")] = None
     at: Annotated[str | None, hint("the path of the value in the piece")] = None
+    header: Annotated[
+        Id | None, hint("it stands in the piece's header of this layout, and not within")
+    ] = None
     layout: Annotated[Id | None, hint("the layout to read the piece by")] = None
     opens: Annotated[
         tuple[Id, ...] | None,
         hint("the layers to unwrap for this fact; those of the piece where it is not said"),
     ] = None
     field: Annotated[FieldName | None, hint("the name field that is the fact")] = None
+
+    def __post_init__(self) -> None:
+        if (self.source is None) == (self.field is None):
+            raise ValueError("a fact has either `from` (a piece) or `field` (a part of the name)")
+        if self.source is not None and self.at is None:
+            raise ValueError("a fact from a piece needs `at`, the path of the value in it")
+        if self.header is not None and (self.layout is not None or self.opens is not None):
+            raise ValueError("what stands in a `header` needs no `layout` and no `opens`")
+
+
+class FactInfo(FactPlace, rename={"source": "from"}):
+    """Something a player knows a save by, and where it stands."""
+
+    label: Line
     unit: Literal["s", "count", "days-0", "version"] | None = None
     compared: Annotated[bool, hint("must be the same after a crossing")] = True
     story: Annotated[
@@ -122,11 +141,9 @@ class FactInfo(Model, rename={"source": "from"}):
     ] = None
     shown: Annotated[bool, hint("whether lists show it; else it only tells worlds apart")] = True
 
-    def __post_init__(self) -> None:
-        if (self.source is None) == (self.field is None):
-            raise ValueError("a fact has either `from` (a piece) or `field` (a part of the name)")
-        if self.source is not None and self.at is None:
-            raise ValueError("a fact from a piece needs `at`, the path of the value in it")
+    def standing(self, place: FactPlace) -> "FactInfo":
+        """Return the same fact, at another place."""
+        return replace(self, **{name: getattr(place, name) for name in FactPlace.__struct_fields__})
 
 
 class PacksInfo(Model, rename={"source": "from"}):
@@ -270,9 +287,14 @@ class FileInfo(Model):
     )
     told: Annotated[LooksInfo | None, hint("what tells it from others, where names do not")] = None
     describes: Annotated[
-        Id | None, hint("the role that this file only describes; it is made anew by `layout`")
+        Id | None,
+        hint("the role that this file only describes; it is made anew by `layout`, or a layer"),
     ] = None
     layout: Annotated[Id | None, hint("the layout of a file that describes")] = None
+    template: Annotated[
+        str | None,
+        hint("a document that describes, where the target has none yet; `agrees` layers fill it"),
+    ] = None
     tree: Annotated[
         bool, hint("`path` is a folder of the save, and the piece is all else that lies in it")
     ] = False
@@ -288,8 +310,10 @@ class FileInfo(Model):
     ] = ()
 
     def __post_init__(self) -> None:
-        if (self.describes is None) != (self.layout is None):
-            raise ValueError("`describes` and `layout` go together")
+        if self.describes is None and not (self.layout is None and self.template is None):
+            raise ValueError("`layout` and `template` are of a file that `describes` another")
+        if self.layout is not None and self.template is not None:
+            raise ValueError("say either `layout` or `template`")
         if self.without and not self.tree:
             raise ValueError("`without` is about a `tree`")
         if self.tree and (self.layers or self.old or self.told or self.describes or self.needed):
@@ -364,6 +388,9 @@ class EditionInfo(Model):
         FieldName | None,
         hint("the number in the names that goes up when the game saves: the highest counts"),
     ] = None
+    facts: Annotated[
+        dict[Id, FactPlace], hint("facts that stand elsewhere in this edition, and where")
+    ] = {}
     packs: PacksHere | None = None
     limits: tuple[LimitInfo, ...] = ()
     arriving: Annotated[dict[Id, ArrivingInfo], hint("by the edition that saves come from")] = {}

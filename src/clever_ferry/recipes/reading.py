@@ -189,14 +189,16 @@ class _Gathering:
     def _peeled(self, entry: Entry, file: PieceFile, own: Mapping[str, Value], old: bool) -> Piece:
         """Return a piece without its wrapping, as far as that can be had."""
         payload, problem, locked = entry.payload, "", ""
-        bound, headers = _NOTHING_SAID, _NOTHING_SAID
+        bound, headers, claims = _NOTHING_SAID, _NOTHING_SAID, ()
         try:
             unwrapped = file.chain.unwrap(payload, self._known)
             payload, bound, headers = unwrapped.payload, unwrapped.bound, unwrapped.headers
+            claims = unwrapped.claims
             if file.sidecar is not None:
                 read = file.sidecar.values(payload)
                 bound = {**bound, **file.sidecar.bound(read)}
-                headers = {**headers, file.sidecar.layout.name: read}
+                if file.sidecar.layout is not None:
+                    headers = {**headers, file.sidecar.layout.name: read}
         except KeyNeededError as error:
             if not self._keyless:
                 raise
@@ -207,7 +209,7 @@ class _Gathering:
             problem = f"it can't be read: {error.strerror or error}"
         return Piece(
             file.role, own, payload, entry.size, entry.stamp, entry.name, entry.files, problem,
-            bound, headers, old, file.describes, entry.payload, locked,
+            bound, headers, old, file.describes, entry.payload, locked, claims,
         )  # fmt: skip
 
     def _old_copy(self, name: str) -> tuple[PieceFile, Mapping[str, Value]] | None:

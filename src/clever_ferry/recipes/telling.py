@@ -145,7 +145,7 @@ def told_route(game: Game, source: Edition, target: Edition) -> RouteTold:
                 "a save that the target made itself"
             )  # fmt: skip
             needs.append(f"{what}, or --give {name}=…")
-    bound = sorted({name for file in target.files for name in file.chain.bound})
+    bound = sorted({name for file in target.files for name in target.repeated_in(file.role)})
     if bound:
         does.append(f"stamped with the target's {', '.join(bound)}")
     for file in source.files:

@@ -1,4 +1,4 @@
-"""Six invented save formats of clearly different build, each with a writer and a strict reader.
+"""Seven invented save formats of clearly different build, each with a writer and a strict reader.
 
 A save is a slot's number, a world (any bytes) and a small note (JSON). The recipes beside
 describe the same formats to cferry; docs/demo-formats.md describes them to people.
@@ -9,10 +9,21 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Protocol
 
+from clever_ferry_demo.invented.agreed import Ropewalk
 from clever_ferry_demo.invented.boxed import Dynamo, Longshore, Orrery
 from clever_ferry_demo.invented.wrapped import Crown, Finch, Moth
 
-__all__ = ["FORMATS", "Crown", "Dynamo", "Finch", "Format", "Longshore", "Moth", "Orrery"]
+__all__ = [
+    "FORMATS",
+    "Crown",
+    "Dynamo",
+    "Finch",
+    "Format",
+    "Longshore",
+    "Moth",
+    "Orrery",
+    "Ropewalk",
+]
 
 
 class Format(Protocol):
@@ -32,4 +43,5 @@ FORMATS: dict[str, Format] = {
     "moth-lantern": Moth,
     "pocket-finch": Finch,
     "kingfisher-dynamo": Dynamo,
+    "ropewalk": Ropewalk,
 }
