@@ -221,6 +221,35 @@ def test_zips_in_several_parts_and_zips_within(tmp_path: Path) -> None:
         subprocess.run([unzip, "-tq", tmp_path / "export-1.zip"], check=True)
 
 
+def test_an_archive_for_each_save(tmp_path: Path) -> None:
+    for number in (1, 2):
+        with zipfile.ZipFile(tmp_path / f"{number}.sav", "w") as archive:
+            archive.comment = b"mine"
+            archive.writestr("flat", b"f" * 99, zipfile.ZIP_STORED)
+            archive.writestr("in/deep", b"d" * 99, zipfile.ZIP_BZIP2)
+    (tmp_path / "notes.txt").write_bytes(b"n")
+    box = box_of({"kind": "zip", "file": "*.sav", "each": True, "stored": ["*.raw"]})
+    assert contents(box, tmp_path) == {
+        "notes.txt": b"n", **{f"{number}.sav/{name}": name[-4:][:1].encode() * 99
+                              for number in (1, 2) for name in ("flat", "in/deep")},
+    }  # fmt: skip
+    untouched = (tmp_path / "2.sav").read_bytes()
+    change(box, tmp_path, {"1.sav/in/deep": b"new" * 50, "1.sav/x.raw": b"r" * 50,
+                           "3.sav/one": b"o" * 50, "more.txt": b"m"}, ["notes.txt"])  # fmt: skip
+    assert (tmp_path / "2.sav").read_bytes() == untouched
+    with zipfile.ZipFile(tmp_path / "1.sav") as archive:
+        assert [(one.filename, one.compress_type) for one in archive.infolist()] == [
+            ("flat", zipfile.ZIP_STORED), ("in/deep", zipfile.ZIP_BZIP2),
+            ("x.raw", zipfile.ZIP_STORED),
+        ]  # fmt: skip
+        assert (archive.comment, archive.read("in/deep")) == (b"mine", b"new" * 50)
+    with zipfile.ZipFile(tmp_path / "3.sav") as archive:
+        assert [one.compress_type for one in archive.infolist()] == [zipfile.ZIP_DEFLATED]
+    change(box, tmp_path, {}, ["3.sav/one", "1.sav/flat"])
+    assert sorted(path.name for path in tmp_path.iterdir()) == ["1.sav", "2.sav", "more.txt"]
+    assert "1.sav/flat" not in contents(box, tmp_path)
+
+
 HEADED = {
     "index": {"fields": [
         {"type": "u32", "name": "total"},

@@ -29,7 +29,7 @@ MAY = {
     "layers": "errors model wording payload certainty documents naming layouts",
     "forms": "errors model payload certainty zips documents layers",
     "boxes": "errors model wording payload certainty zips tree moving.zip_times documents naming "
-             "layouts forms.databases",
+             "layouts layers forms.databases",
     "recipes": "errors model wording payload certainty tree cargo moving.disk moving.names "
                "documents naming layouts layers forms boxes",
     "finding": "errors model payload tree cargo moving keeping.readings keeping.snapshots "

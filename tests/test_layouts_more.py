@@ -53,7 +53,27 @@ EXACT: list[tuple[list[dict[str, Any]], dict[str, Any], str]] = [
     ([{"type": "u8", "name": "n"}, {"type": "list", "name": "l", "of": "u8", "count": "n"}],
      {"n": 2, "l": [7, 8]}, "020708"),
     ([{"type": "list", "name": "l", "of": "i8", "count": 3}], {"l": [1, -1, 0]}, "01ff00"),
+    ([{"type": "text", "name": "t", "ends": "--"}, {"type": "u8", "name": "n"}],
+     {"t": "a-b", "n": 7}, b"a-b--\x07".hex()),
+    ([{"type": "text", "name": "t", "ends": "\n", "encoding": "utf-16-le"}],
+     {"t": "Ċa"}, "0a0161000a00"),
+    ([{"type": "text", "name": "n", "ends": " ", "number": "decimal"},
+      {"type": "text", "name": "m", "size": 4, "number": "HEX"},
+      {"type": "text", "name": "k", "length": "u8", "number": "hex", "digits": 3}],
+     {"n": -31, "m": 171, "k": 10}, b"-31 00AB\x0300a".hex()),
 ]  # fmt: skip
+
+
+@pytest.mark.parametrize(("written", "said"), [
+    ("7", "no ';' ends"), ("x;", "no decimal number"), ("07;", "not how 7 is written"),
+    ("+7;", "no decimal"), ("-;", "no decimal"), (" 7;", "no decimal"),
+])  # fmt: skip
+def test_a_number_in_digits_is_one_that_can_be_written_so(written: str, said: str) -> None:
+    layout = made({"type": "text", "name": "n", "ends": ";", "number": "decimal"})
+    with pytest.raises(LayoutError, match=said):
+        layout.read_whole(written.encode())
+    with pytest.raises(LayoutError, match="would end it"):
+        made({"type": "text", "name": "t", "ends": "ab"}).write({"t": "caa"[:3] + "b"})
 
 
 @pytest.mark.parametrize(("fields", "value", "right"), EXACT)
@@ -227,9 +247,9 @@ def a_field(draw: st.DrawFn, number: int) -> tuple[dict[str, Any], Any]:
                      "zero": draw(st.sampled_from([None, "counted", "extra"]))}  # fmt: skip
             return field, draw(st.text(max_size=20))
         case "zero":
-            encoding = draw(st.sampled_from(ENCODINGS))
-            text = draw(st.text(max_size=20)).replace("\0", "")
-            return {"type": "text", "name": name, "ends": "zero", "encoding": encoding}, text
+            encoding, ends = draw(st.sampled_from(ENCODINGS)), draw(st.sampled_from(["zero", "ab"]))
+            text = draw(st.text(max_size=20)).replace("\0" if ends == "zero" else "a", "")
+            return {"type": "text", "name": name, "ends": ends, "encoding": encoding}, text
         case "id":
             order = draw(st.sampled_from(["big", "mixed"]))
             ident = UUID(int=draw(st.integers(0, 2**128 - 1)))

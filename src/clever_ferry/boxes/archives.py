@@ -10,7 +10,9 @@ import tarfile
 import zipfile
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
+from fnmatch import fnmatchcase
 
+from clever_ferry.boxes.beside import files_beside, written_beside
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.companions import going_with, with_companions
 from clever_ferry.boxes.spec import ArchiveSpec
@@ -41,10 +43,20 @@ class _Member:
     stamp: int
     payload: Payload
     size: int
+    head: zipfile.ZipInfo | None = None
+    """How a zip keeps it: packed or stored, its attributes, its remark."""
+
+
+@dataclass(frozen=True)
+class _Archive:
+    """What is in one archive, in its order, and the remark at its end."""
+
+    members: list[_Member]
+    remark: bytes = b""
 
 
 class ArchiveBox:
-    """One or several archives, read as one."""
+    """One or several archives, read as one; or each as a folder of its name, beside other files."""
 
     def __init__(self, spec: ArchiveSpec) -> None:
         self.spec = spec
@@ -56,18 +68,27 @@ class ArchiveBox:
         enough = len(path) >= len(self.before) + len(self.after)
         return enough and path.startswith(self.before) and path.endswith(self.after)
 
+    def _archive_of(self, name: str) -> str:
+        """Return the archive that an entry is in, or would be; '' for a file beside them."""
+        parts = name.split("/")
+        ways = ("/".join(parts[:depth]) for depth in range(1, len(parts)))
+        return next((path for path in ways if self._is_part(path)), "")
+
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Return the archives' files; folders and links in them are passed over."""
-        parts = [info.path for info in files.walk(lambda _: False) if self._is_part(info.path)]
-        if not parts:
+        each = self.spec.each
+        there = files.walk(enter if each else lambda _: False)
+        parts = [info.path for info in there if self._is_part(info.path)]
+        if not parts and not each:
             raise NotFoundError(f"There is no archive {self.spec.file}.")
-        entries: list[Entry] = []
+        entries = [*files_beside(files, enter, self._is_part)] if each else []
         seen: dict[str, str] = {}
-        members: dict[str, list[_Member]] = {}
+        archives: dict[str, _Archive] = {}
         for path in parts:
-            members[path] = self._members(files, path)
-            for member in members[path]:
-                for name, found in self._opened(member, 0):
+            archives[path] = self._read(files, path)
+            for member in archives[path].members:
+                for own, found in self._opened(member, 0):
+                    name = f"{path}/{own}" if each else own
                     other = seen.setdefault(name, path)
                     problem = f"it is in {other} too" if other != path else ""
                     checked = "the zip's checksum" if self.spec.kind == "zip" else ""
@@ -78,13 +99,15 @@ class ArchiveBox:
                     )
                     if len(entries) > MOST_MEMBERS:
                         raise DamagedError(f"{path} holds more than {MOST_MEMBERS:,} files.")
-        return Contents(tuple(with_companions(entries)), {}, members, tuple(parts))
+        return Contents(tuple(with_companions(entries)), {}, archives, tuple(parts))
 
-    def _members(self, files: Files, path: str) -> list[_Member]:
+    def _read(self, files: Files, path: str) -> _Archive:
         try:
             raw = read_all(files.payload(path), limit=_LARGEST, what=path)
-            found = _read_tar(raw) if self.spec.kind == "tar" else _read_zip(raw)
-            return list(_bounded(found, path, len(raw)))
+            if self.spec.kind == "tar":
+                return _Archive(list(_bounded(_read_tar(raw), path, len(raw))))
+            archive = open_zip(io.BytesIO(raw), "it")
+            return _Archive(list(_bounded(_members(archive), path, len(raw))), archive.comment)
         except _BROKEN as error:
             if isinstance(error, OSError) and error.errno is not None:
                 raise
@@ -108,20 +131,44 @@ class ArchiveBox:
     def write(
         self, contents: Contents, puts: Sequence[Put], removes: Sequence[str], making: Making
     ) -> Iterator[Output]:
-        """Yield the archives that change; a new entry goes into the last one."""
+        """Yield the archives that change; a new entry goes into its own, or into the last one."""
         known = {entry.name: entry for entry in contents.entries}
+        beside = [one for put in puts for one in going_with(put, known)]
+        beside += [one for name in removes if name in known for one in known[name].beside]
+        if self.spec.each:
+            yield from self._each(contents, puts, [*beside, *removes], making)
+            return
         holders = {name: entry.files[0] for name, entry in known.items()}
         last = max(contents.state)
         new = {put.name: put for put in puts}
-        beside = [one for put in puts for one in going_with(put, known)]
-        beside += [one for name in removes if name in known for one in known[name].beside]
-        for path, members in contents.state.items():
+        for path, archive in contents.state.items():
             gone = {name for name in removes if holders.get(name) == path}
-            gone.update(one for one in beside if self._is_in(members, one))
+            gone.update(one for one in beside if self._is_in(archive.members, one))
             here = {n: put for n, put in new.items() if self._holder(n, holders, last) == path}
             if gone or here:
-                data = self._written(members, here, gone)
-                yield Output(path, BytesPayload(data), making.now)
+                yield Output(path, BytesPayload(self._written(archive, here, gone)), making.now)
+
+    def _each(
+        self, contents: Contents, puts: Sequence[Put], gone: Sequence[str], making: Making
+    ) -> Iterator[Output]:
+        """Yield each archive that changes; one of which nothing is left goes, too."""
+        yield from written_beside(puts, gone, lambda name: bool(self._archive_of(name)), making)
+        by_archive: dict[str, dict[str, Put]] = {}
+        without: dict[str, set[str]] = {}
+        for put in puts:
+            if path := self._archive_of(put.name):
+                by_archive.setdefault(path, {})[put.name.removeprefix(f"{path}/")] = put
+        for name in gone:
+            if path := self._archive_of(name):
+                without.setdefault(path, set()).add(name.removeprefix(f"{path}/"))
+        for path in dict.fromkeys([*by_archive, *without]):
+            archive = contents.state.get(path, _Archive([]))
+            here, off = by_archive.get(path, {}), without.get(path, set())
+            if not here and off.issuperset(one.name for one in archive.members):
+                yield Output(path, None, making.now, tidy=True)
+                continue
+            stamp = max((put.stamp for put in here.values()), default=making.now)
+            yield Output(path, BytesPayload(self._written(archive, here, off)), stamp)
 
     def _is_in(self, members: list[_Member], name: str) -> bool:
         return any(one.name == name or (self.spec.nested and name.startswith(f"{one.name}/"))
@@ -135,9 +182,9 @@ class ArchiveBox:
         beside = (part for known, part in holders.items() if archive and known.startswith(archive))
         return next(beside, last)
 
-    def _written(self, members: list[_Member], puts: dict[str, Put], gone: set[str]) -> bytes:
+    def _written(self, archive: _Archive, puts: dict[str, Put], gone: set[str]) -> bytes:
         kept: dict[str, _Member] = {}
-        for member in members:
+        for member in archive.members:
             inside = f"{member.name}/"
             inner_puts = {
                 n.removeprefix(inside): p for n, p in puts.items() if n.startswith(inside)
@@ -145,18 +192,46 @@ class ArchiveBox:
             inner_gone = {n.removeprefix(inside) for n in gone if n.startswith(inside)}
             if self.spec.nested and (inner_puts or inner_gone):
                 raw = read_all(member.payload, limit=_LARGEST, what=member.name)
-                data = self._written(list(_read_zip(raw)), inner_puts, inner_gone)
+                opened = open_zip(io.BytesIO(raw), member.name)
+                inner = _Archive(list(_members(opened)), opened.comment)
+                data = self._written(inner, inner_puts, inner_gone)
                 stamp = max([member.stamp, *(put.stamp for put in inner_puts.values())])
-                kept[member.name] = _Member(member.name, stamp, BytesPayload(data), len(data))
+                kept[member.name] = _Member(
+                    member.name, stamp, BytesPayload(data), len(data), member.head
+                )
             elif member.name not in gone:
                 kept[member.name] = member
-        within = tuple(f"{member.name}/" for member in members) if self.spec.nested else ()
+        within = tuple(f"{one.name}/" for one in archive.members) if self.spec.nested else ()
         for name, put in puts.items():
             if not (within and name.startswith(within)):
                 data = read_all(put.payload, limit=_LARGEST, what=name)
-                kept[name] = _Member(name, put.stamp, BytesPayload(data), len(data))
-        write = _write_tar if self.spec.kind == "tar" else _write_zip
-        return write(list(kept.values()), self.spec.packed)
+                head = kept[name].head if name in kept else None
+                kept[name] = _Member(name, put.stamp, BytesPayload(data), len(data), head)
+        if self.spec.kind == "tar":
+            return _write_tar(list(kept.values()), self.spec.packed)
+        return self._zipped(list(kept.values()), archive.remark)
+
+    def _zipped(self, members: list[_Member], remark: bytes) -> bytes:
+        """Return a zip; what was in it is packed or stored as it was."""
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w") as archive:
+            archive.comment = remark
+            for member in members:
+                data = read_all(member.payload, limit=_LARGEST, what=member.name)
+                archive.writestr(self._head(member), data)
+        return out.getvalue()
+
+    def _head(self, member: _Member) -> zipfile.ZipInfo:
+        info, was = stamped(member.name, member.stamp), member.head
+        if was is not None and stamp_of(was) == member.stamp:
+            info.date_time = was.date_time
+        stored = any(fnmatchcase(member.name, one) for one in self.spec.stored)
+        usual = zipfile.ZIP_DEFLATED if self.spec.packed and not stored else zipfile.ZIP_STORED
+        info.compress_type = was.compress_type if was is not None else usual
+        info.external_attr = was.external_attr if was is not None else 0o644 << 16
+        info.create_system = was.create_system if was is not None else info.create_system
+        info.comment = was.comment if was is not None else b""
+        return info
 
 
 def _bounded(members: Iterator[_Member], archive: str, size: int) -> Iterator[_Member]:
@@ -172,7 +247,10 @@ def _bounded(members: Iterator[_Member], archive: str, size: int) -> Iterator[_M
 
 
 def _read_zip(raw: bytes) -> Iterator[_Member]:
-    archive = open_zip(io.BytesIO(raw), "it")
+    return _members(open_zip(io.BytesIO(raw), "it"))
+
+
+def _members(archive: zipfile.ZipFile) -> Iterator[_Member]:
     for info in archive.infolist():
         if info.is_dir():
             continue
@@ -180,7 +258,7 @@ def _read_zip(raw: bytes) -> Iterator[_Member]:
             raise DamagedError(f"{info.filename} would unpack to {info.file_size:,} bytes.")
         yield _Member(
             info.filename, stamp_of(info), StreamPayload(_unzipper(archive, info), info.file_size),
-            info.file_size,
+            info.file_size, info,
         )  # fmt: skip
 
 
@@ -229,18 +307,6 @@ def _untarrer(archive: tarfile.TarFile, info: tarfile.TarInfo) -> Callable[[], I
             raise DamagedError(f"{info.name} can't be read: {error}.") from None
 
     return chunks
-
-
-def _write_zip(members: list[_Member], packed: bool) -> bytes:
-    out = io.BytesIO()
-    method = zipfile.ZIP_DEFLATED if packed else zipfile.ZIP_STORED
-    with zipfile.ZipFile(out, "w", method) as archive:
-        for member in members:
-            info = stamped(member.name, member.stamp)
-            info.compress_type = method
-            info.external_attr = 0o644 << 16
-            archive.writestr(info, read_all(member.payload, limit=_LARGEST, what=member.name))
-    return out.getvalue()
 
 
 def _write_tar(members: list[_Member], packed: bool) -> bytes:

@@ -6,16 +6,19 @@ clock and no randomness: both are handed in as `Making`.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from typing import Any, NamedTuple, Protocol
 
 from msgspec import Struct, field
 
 from clever_ferry.certainty import Evidence
+from clever_ferry.documents.form import Form
+from clever_ferry.layers import Chain
+from clever_ferry.layouts import Layout
 from clever_ferry.payload import Payload
 from clever_ferry.tree import Files, Output
 
-__all__ = ["Box", "Contents", "Entry", "Making", "Put"]
+__all__ = ["Box", "BoxParts", "Contents", "Entry", "Making", "Put"]
 
 
 class Entry(Struct, frozen=True, gc=False):
@@ -66,6 +69,16 @@ class Making(NamedTuple):
 
     now: int
     random: Callable[[int], bytes]
+
+
+class BoxParts(NamedTuple):
+    """What a box may be made of; one that is made of more than layouts has `of(spec, parts)`."""
+
+    layouts: Mapping[str, Layout]
+    joined: Callable[[Iterable[str]], Chain]
+    """The chain of the layers that have these names; raises DamagedError where one is not there."""
+    form: Callable[[str], Form]
+    """A document's form; raises KeyError where there is none."""
 
 
 class Box(Protocol):

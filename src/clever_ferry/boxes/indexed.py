@@ -67,10 +67,7 @@ class IndexedBox:
         twice = _first_twice([entry.name for entry in entries])
         if twice is not None:
             raise DamagedError(f"The index {index} names two entries {twice!r}.")
-        bound: dict[str, int | str] = {}
-        for own, field in self.layout.bound.items():
-            bound[field] = state[own].hex() if isinstance(state[own], bytes) else state[own]
-        return Contents(entries, bound, state, (index,))
+        return Contents(entries, self.layout.repeated(state), state, (index,))
 
     def _records(self, state: dict[str, Any]) -> list[dict[str, Any]]:
         records = value_at(state, self.spec.entries)

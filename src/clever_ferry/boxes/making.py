@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
+from functools import partial
 
-from clever_ferry.boxes.box import Box
+from clever_ferry.boxes.box import Box, BoxParts
 from clever_ferry.boxes.spec import BoxSpec
+from clever_ferry.documents.document import form_of
+from clever_ferry.documents.form import Form
+from clever_ferry.errors import DamagedError
+from clever_ferry.layers import Chain
 from clever_ferry.layouts import Layout, LayoutSpec
 from clever_ferry.model import class_of
 from clever_ferry.wording import known
@@ -13,14 +18,31 @@ from clever_ferry.wording import known
 __all__ = ["box_faults", "make_box"]
 
 
-def make_box(spec: BoxSpec, layouts: Mapping[str, Layout]) -> Box:
+def make_box(
+    spec: BoxSpec,
+    layouts: Mapping[str, Layout],
+    layers: Mapping[str, Chain] | None = None,
+    form: Callable[[str], Form] = form_of,
+) -> Box:
     """Return the box, made with all layouts if it names any; only its own kind is imported.
 
     Raises DamagedError or NamingError where its parts do not fit together.
     """
     made_by = class_of(__package__, spec.MADE_BY)
-    made: Box = made_by(spec, layouts) if spec.layouts else made_by(spec)
+    if hasattr(made_by, "of"):
+        made: Box = made_by.of(spec, BoxParts(layouts, partial(_joined, layers or {}), form))
+    else:
+        made = made_by(spec, layouts) if spec.layouts else made_by(spec)
     return made
+
+
+def _joined(layers: Mapping[str, Chain], names: Iterable[str]) -> Chain:
+    chain = Chain(())
+    for name in names:
+        if name not in layers:
+            raise DamagedError(f"There is no layer {name!r}; {known(layers)}.")
+        chain = chain.then(layers[name])
+    return chain
 
 
 def box_faults(spec: BoxSpec, layouts: Mapping[str, LayoutSpec]) -> list[str]:

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
-from clever_ferry.boxes.spec import PackedSpec
+from clever_ferry.boxes.one_file_spec import PackedSpec
 from clever_ferry.documents.places import set_at, value_at
 from clever_ferry.errors import DamagedError
 from clever_ferry.layouts import Layout

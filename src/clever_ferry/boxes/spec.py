@@ -1,24 +1,31 @@
 """What a recipe may say of a box, and what is wrong with it."""
 
-from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Annotated, Literal
 
-from clever_ferry.errors import FerryError
-from clever_ferry.layouts import LayoutSpec
+from clever_ferry.boxes.one_file_spec import NodesSpec, PackedSpec, PositionsSpec
+from clever_ferry.boxes.spec_base import (
+    NAMES,
+    BoxModel,
+    Fault,
+    Layouts,
+    StampSpec,
+    at_place,
+    counted,
+    literal,
+    named,
+    records,
+)
 from clever_ferry.layouts.digests import DigestName
-from clever_ferry.layouts.spec import ListSpec, NestedSpec
 from clever_ferry.layouts.times import StampUnit
-from clever_ferry.layouts.tracing import field_of, trace
 from clever_ferry.model import Meta, Model, hint, one_of, spelled
-from clever_ferry.naming import FieldSpec, compile_pattern
-from clever_ferry.wording import known
+from clever_ferry.naming import FieldSpec
 
 __all__ = [
     "ArchiveSpec",
     "BoxSpec",
     "IndexSpec",
     "IndexedSpec",
-    "PackedSpec",
     "PartsSpec",
     "ShelvesSpec",
     "StampSpec",
@@ -28,32 +35,6 @@ __all__ = [
 SqlName = Annotated[
     str, spelled("[A-Za-z_][A-Za-z0-9_]{0,62}", "letters, digits and _, 63 at most")
 ]
-
-
-_Fault = tuple[str, str]
-_Layouts = Mapping[str, LayoutSpec]
-_NAMES = {"text", "number", "identifier"}
-
-
-class _Spec(Model, tag_field="kind"):
-    MADE_BY: ClassVar[str] = ""
-    """The box's class, behind the room of this package that it is in."""
-
-    @property
-    def layouts(self) -> dict[str, str]:
-        """The layouts that it names, and as what: `index`, whose `bound` count, or `box`."""
-        return {}
-
-    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
-        """Yield which of its keys lead nowhere or would be idle, and why; all layouts are there."""
-        yield from ()
-
-
-class StampSpec(Model):
-    """Where a time stamp stands, and what it counts."""
-
-    at: str
-    unit: StampUnit
 
 
 class CheckSpec(Model):
@@ -122,46 +103,49 @@ class IndexSpec(Model):
         head = {self.head.layout: "box"} if self.head else {}
         return {**head, self.record: "box", self.layout: use}
 
-    def index_faults(self, layouts: _Layouts, above: str) -> Iterator[_Fault]:
+    def index_faults(self, layouts: Layouts, above: str) -> Iterator[Fault]:
         """Yield what is wrong with it; `above` stands before its keys."""
-        yield from _literal(f"{above}index", self.index)
-        yield from _records(self, layouts, f"{above}entries", self.entries)
+        yield from literal(f"{above}index", self.index)
+        yield from records(self, layouts, f"{above}entries", self.entries)
         record = self.record
         for key, path, kinds in (
-            ("name", self.name, _NAMES),
-            ("identifier", self.identifier, {*_NAMES, "bytes"}),
+            ("name", self.name, NAMES),
+            ("identifier", self.identifier, {*NAMES, "bytes"}),
             ("size", self.size, {"number"}),
             ("generation", self.generation, {"number"}),
             ("parts.at", self.parts.at, {"list"}),
             ("parts.size", f"{self.parts.at}/0{self.parts.size}", {"number"}),
         ):
-            yield from _place(layouts, record, f"{above}{key}", path, set(kinds))
+            yield from at_place(layouts, record, f"{above}{key}", path, set(kinds))
         if self.parts.check is not None:
             path = f"{self.parts.at}/0{self.parts.check.at}"
-            yield from _place(layouts, record, f"{above}parts.check.at", path, {"number", "bytes"})
+            yield from at_place(
+                layouts, record, f"{above}parts.check.at", path, {"number", "bytes"}
+            )
         if self.head is not None:
-            yield from _place(
+            yield from at_place(
                 layouts, self.head.layout, f"{above}head.name", self.head.name, {"text"}
             )
         for number, tally in enumerate(self.tallies, 1):
-            yield from _place(
+            yield from at_place(
                 layouts, self.layout, f"{above}tallies[{number}].at", tally.at, {"number"}
             )
-        yield from _counted(self, layouts, above)
-        yield from _names(f"{above}blob", self.blob, self.fields, {"id", "part"}, above)
+        yield from counted(self, layouts, above)
+        yield from named(f"{above}blob", self.blob, self.fields, {"id", "part"}, above)
 
 
-class IndexedSpec(IndexSpec, _Spec, tag="indexed"):
+class IndexedSpec(IndexSpec, BoxModel, tag="indexed"):
     """An index file over blob files."""
 
     MADE_BY = "indexed.IndexedBox"
+    WORDS = "an index over blobs"
 
     @property
     def layouts(self) -> dict[str, str]:
         """The index file's, and those in it."""
         return self.index_layouts("index")
 
-    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+    def faults(self, layouts: Layouts) -> Iterator[Fault]:
         """Yield what is wrong with the index."""
         yield from self.index_faults(layouts, "")
 
@@ -182,13 +166,14 @@ class TopSpec(Model):
     written: Annotated[StampSpec | None, hint("when the index was written")] = None
 
 
-class ShelvesSpec(_Spec, tag="shelves"):
+class ShelvesSpec(BoxModel, tag="shelves"):
     """Shelves: folders, each with an index of its own over its blobs.
 
     An entry's name is the shelf's, a slash, and its own there.
     """
 
     MADE_BY = "multi_index.MultiIndexBox"
+    WORDS = "shelves of blobs"
 
     top: Annotated[
         TopSpec | None, hint("the index of shelves; without it, their folders name them")
@@ -203,74 +188,66 @@ class ShelvesSpec(_Spec, tag="shelves"):
         top = {self.top.layout: "box", self.top.record: "box"} if self.top else {}
         return {**top, **self.shelf.index_layouts("box")}
 
-    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+    def faults(self, layouts: Layouts) -> Iterator[Fault]:
         """Yield what is wrong with either."""
         if self.top is not None:
-            yield from _literal("top.index", self.top.index)
-            yield from _records(self.top, layouts, "top.shelves", self.top.shelves)
+            yield from literal("top.index", self.top.index)
+            yield from records(self.top, layouts, "top.shelves", self.top.shelves)
             for key, path, kinds in (
-                ("name", self.top.name, _NAMES),
-                ("identifier", self.top.identifier, {*_NAMES, "bytes"}),
+                ("name", self.top.name, NAMES),
+                ("identifier", self.top.identifier, {*NAMES, "bytes"}),
                 ("size", self.top.size, {"number"}),
             ):
-                yield from _place(layouts, self.top.record, f"top.{key}", path, set(kinds))
-            yield from _counted(self.top, layouts, "top.")
-        yield from _names("folder", self.folder, self.fields, {"id"}, "")
+                yield from at_place(layouts, self.top.record, f"top.{key}", path, set(kinds))
+            yield from counted(self.top, layouts, "top.")
+        yield from named("folder", self.folder, self.fields, {"id"}, "")
         yield from self.shelf.index_faults(layouts, "shelf.")
 
 
-class PackedSpec(_Spec, tag="packed"):
-    """One file, whole in one layout: a list of records, and one of their bytes beside it."""
-
-    MADE_BY = "packed.PackedBox"
-
-    file: Annotated[str, hint("the file's name")]
-    layout: Annotated[str, hint("the layout of the file")]
-    record: Annotated[str, hint("the layout of one entry's record in it")]
-    entries: Annotated[str, hint("the path of the list of records")]
-    name: Annotated[str, hint("in a record: the path of the entry's name")]
-    data: Annotated[str, hint("the path of the list of bytes, one for each record")]
-    stamp: Annotated[StampSpec | None, hint("in a record: last change")] = None
-    counts: Annotated[tuple[str, ...], hint("paths that go up by 1 per writing")] = ()
-    written: Annotated[StampSpec | None, hint("when the file was written")] = None
-
-    @property
-    def layouts(self) -> dict[str, str]:
-        """The file's, and that of its records."""
-        return {self.layout: "box", self.record: "box"}
-
-    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
-        """Yield places that the file does not have."""
-        yield from _literal("file", self.file)
-        yield from _records(self, layouts, "entries", self.entries)
-        yield from _place(layouts, self.record, "name", self.name, _NAMES)
-        yield from _place(layouts, self.layout, "data", self.data, {"list"})
-        yield from _counted(self, layouts, "")
-
-
-class ArchiveSpec(_Spec):
+class ArchiveSpec(BoxModel):
     """Zip or tar files; several are read as one, and archives in archives may be opened."""
 
     MADE_BY = "archives.ArchiveBox"
+    WORDS = "an archive"
     TAGS = ("zip", "tar")
 
     file: Annotated[str, hint("the archive's name; `*` stands for what differs between parts")]
     nested: Annotated[
         bool, hint("a `.zip` in it is opened: its entries are named `it.zip/entry`")
     ] = False
+    each: Annotated[
+        bool, hint("each archive is a folder of its name (`3.zip/world`), and new ones are made")
+    ] = False
     packed: Annotated[bool, hint("new entries are compressed (tar: gzip)")] = True
+    stored: Annotated[
+        tuple[str, ...], hint("in a zip: new entries that are not, by name; `*` for anything")
+    ] = ()
 
-    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+    def __post_init__(self) -> None:
+        if self.each and self.nested:
+            raise ValueError("`each` opens the archives themselves, and none within them")
+        if self.stored and not self.packed:
+            raise ValueError("nothing is compressed, so all are stored")
+
+    @property
+    def words(self) -> str:
+        """Whether each save has one of its own."""
+        return "an archive for each save" if self.each else self.WORDS
+
+    def faults(self, layouts: Layouts) -> Iterator[Fault]:
         """Yield a name that no file has."""
-        yield from _literal("file", self.file)
+        yield from literal("file", self.file)
         if self.file.count("*") > 1:
             yield "file", "one `*` can stand for what differs between parts"
+        if self.stored and self.kind != "zip":
+            yield "stored", "a tar is compressed as a whole"
 
 
-class TableSpec(_Spec, tag="sqlite"):
+class TableSpec(BoxModel, tag="sqlite"):
     """An SQLite database with a table of named blobs."""
 
     MADE_BY = "tables.TableBox"
+    WORDS = "a database"
 
     file: str
     table: SqlName
@@ -279,74 +256,14 @@ class TableSpec(_Spec, tag="sqlite"):
     stamp: SqlName | None = None
     unit: StampUnit = "s"
 
-    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+    def faults(self, layouts: Layouts) -> Iterator[Fault]:
         """Yield a name that no file has, and a unit of nothing."""
-        yield from _literal("file", self.file)
+        yield from literal("file", self.file)
         if self.stamp is None and self.unit != "s":
             yield "unit", "there is no `stamp` that it would be the unit of"
 
 
-def _literal(key: str, name: str) -> Iterator[_Fault]:
-    """A file's own name is a literal: a field in it would be looked for letter by letter."""
-    if "{" in name or "<" in name:
-        yield key, f"{name!r} is taken literally; no field can stand in it"
-
-
-def _place(
-    layouts: _Layouts, layout: str, key: str, path: str | None, kinds: set[str]
-) -> Iterator[_Fault]:
-    if path is None:
-        return
-    found = trace(layouts, layout, path)
-    if not found & kinds:
-        what = f"a {' or '.join(sorted(found))} stands" if found else "nothing stands"
-        yield key, f"{what} at {path} in {layout}, where a {' or '.join(sorted(kinds))} should"
-
-
-def _records(
-    spec: "IndexSpec | PackedSpec | TopSpec", layouts: _Layouts, key: str, path: str
-) -> Iterator[_Fault]:
-    above, _, name = path.rpartition("/")
-    owner = spec.layout if not above else ""
-    field = field_of(layouts, owner, name) if owner else None
-    if isinstance(field, NestedSpec) or "list" not in trace(layouts, spec.layout, path):
-        yield key, f"no list stands at {path} in {spec.layout}"
-    elif isinstance(field, ListSpec) and field.of != spec.record:
-        yield "record", f"the list at {path} is of {field.of!r}, and not of {spec.record!r}"
-
-
-def _counted(
-    spec: "IndexSpec | PackedSpec | TopSpec", layouts: _Layouts, above: str
-) -> Iterator[_Fault]:
-    for number, path in enumerate(spec.counts, 1):
-        yield from _place(layouts, spec.layout, f"{above}counts[{number}]", path, {"number"})
-    for key, layout, stamp in (
-        ("stamp", spec.record, spec.stamp),
-        ("written", spec.layout, spec.written),
-    ):
-        if isinstance(stamp, StampSpec):
-            yield from _place(layouts, layout, f"{above}{key}.at", stamp.at, {"number"})
-
-
-def _names(
-    key: str, text: str, fields: Mapping[str, FieldSpec], own: set[str], above: str
-) -> Iterator[_Fault]:
-    """A blob's or folder's name is made of its own fields alone, and of all of them."""
-    try:
-        pattern = compile_pattern(text, fields)
-    except FerryError as error:
-        yield key, error.what
-        return
-    for name in sorted({*pattern.fields} - own):
-        yield key, f"nothing fills {{{name}}}; {known(own)}"
-    for name, field in fields.items():
-        if name not in pattern.fields:
-            yield f"{above}fields.{name}", "no path has this field, so it is never filled"
-        elif field.on_arrival != ("kept",):
-            yield f"{above}fields.{name}.on_arrival", "the box makes its own names"
-
-
-_Any = IndexedSpec | ShelvesSpec | PackedSpec | ArchiveSpec | TableSpec
+_Any = IndexedSpec | ShelvesSpec | PackedSpec | PositionsSpec | NodesSpec | ArchiveSpec | TableSpec
 if TYPE_CHECKING:
     BoxSpec = _Any
 else:

@@ -206,8 +206,8 @@ def when(stamp: int | None, now: float | None = None) -> str:
 
 def when_cell(stamp: int | None) -> str:
     """Return a time stamp for a table: how long ago it is stands below it."""
-    if not stamp:
-        return "[dim]never[/]"
+    if not stamp:  # 0 is what some formats have for none
+        return "[dim]not known[/]"
     date, _, ago = when(stamp).partition(" (")
     return f"{date}\n[dim]{ago.rstrip(')')}[/]"
 

@@ -17,6 +17,7 @@ from clever_ferry.documents.form import (
     Change,
     Form,
     Insert,
+    Joining,
     Put,
     Remove,
     Rewriting,
@@ -227,4 +228,8 @@ def _insertion(form: Form, source: Payload, insert: Insert) -> Splice:
     if len(found) != 1:
         told = "nothing stands" if not found else "more than one stands"
         raise PlaceError(f"Nothing can be added at {insert.place!r}: {told} above it.")
-    return form.insert(source, [*above, name], found[0], insert.value)
+    if not isinstance(insert.value, bytes):
+        return form.insert(source, [*above, name], found[0], insert.value)
+    if not isinstance(form, Joining):
+        raise RefusedError(f"Only single values can be added to {form.title}.")
+    return form.join(source, [*above, name], found[0], insert.value)

@@ -16,6 +16,7 @@ __all__ = [
     "Change",
     "Form",
     "Insert",
+    "Joining",
     "Put",
     "Remove",
     "Rewriting",
@@ -47,10 +48,13 @@ class Remove(NamedTuple):
 
 
 class Insert(NamedTuple):
-    """A new value, as the last in what stands at the place before the last step."""
+    """A new value, as the last in what stands at the place before the last step.
+
+    Bytes are what the form itself would have there: a list, an element, the lines of a section.
+    """
 
     place: str
-    value: Single
+    value: Single | bytes
 
 
 Change = Put | Remove | Insert
@@ -86,6 +90,14 @@ class Form(Protocol):
 
         Raises RefusedError where nothing can be added.
         """
+
+
+@runtime_checkable
+class Joining(Protocol):
+    """A form to which more than single values can be added."""
+
+    def join(self, source: Payload, steps: Sequence[Step], above: Node, new: bytes) -> Splice:
+        """Return what adds what is spelled already, as `insert` adds a value."""
 
 
 @runtime_checkable

@@ -73,6 +73,15 @@ class Ini:
         line = name.encode() + (sign[0] if sign else b" = ") + text
         return Splice(like.last, like.last, lead + line + (b"" if lead else end))
 
+    def join(self, source: Payload, steps: Sequence[Step], above: Node, new: bytes) -> Splice:
+        """Return what adds a section at the end, of lines that are there already."""
+        name, raw = str(steps[-1]), whole_text(source, _MOST, self.title)
+        if len(steps) != 1 or not name or "]" in name or name != name.strip():
+            raise RefusedError(f"INI has no section {name!r} there.")
+        end = b"\r\n" if b"\r\n" in raw else b"\n"
+        lead = b"" if not raw or raw.endswith((b"\n", b"\r")) else end
+        return Splice(len(raw), len(raw), lead + f"[{name}]".encode() + end + new)
+
 
 def _folded(steps: Sequence[Step], top: Node) -> list[Step]:
     """Return steps in which the names of values are as they are kept."""

@@ -108,12 +108,15 @@ class Json:
 
     def insert(self, source: Payload, steps: Sequence[Step], above: Node, value: Single) -> Splice:
         """Return what adds a member, set off as the last one is."""
+        return self.join(source, steps, above, _literal(value, ascii_only=False))
+
+    def join(self, source: Payload, steps: Sequence[Step], above: Node, new: bytes) -> Splice:
+        """Return what adds a member that is spelled already."""
         name = str(steps[-1])
         if above.inner is None:
             raise RefusedError(f"Nothing can be added as {name!r}: a single value stands there.")
         raw = whole_text(source, _MOST, self.title)
         named = isinstance(above.inner, dict)
-        new = _literal(value, ascii_only=False)
         inner = above.within
         if not inner:
             key = f"{json.dumps(name, ensure_ascii=False)}: ".encode() if named else b""

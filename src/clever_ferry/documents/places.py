@@ -21,6 +21,7 @@ __all__ = [
     "Choice",
     "PlaceError",
     "Step",
+    "escaped",
     "place_fault",
     "set_at",
     "stands_in",
@@ -62,6 +63,16 @@ def steps_of(place: str) -> tuple[Step, ...]:
     if not place.startswith("/"):
         raise PlaceError(f"The place {place!r} must start with '/'.")
     return tuple(_step(part, place) for part in _parts(place[1:], place))
+
+
+def escaped(name: str) -> str:
+    """Return a name as it is written in a place.
+
+    >>> escaped("a/b"), escaped("#7")
+    ('a~1b', '~#7')
+    """
+    name = name.replace("~", "~0").replace("/", "~1").replace("]", "~]")
+    return f"~{name}" if name[:1] in ("*", "#", "[") and name else name
 
 
 def place_fault(place: str) -> str:

@@ -112,9 +112,13 @@ class Xml:
             literal = self.put(source, Node(1, 2, first=0, last=2), b'"', value)
             return Splice(at, at, b" " + name[1:].encode() + b"=" + literal)
         _refuse_name(name)
-        new = (
-            f"<{name}>".encode() + self.put(source, Node(0, 0), b"", value) + f"</{name}>".encode()
-        )
+        text = self.put(source, Node(0, 0), b"", value)
+        return self.join(source, steps, above, f"<{name}>".encode() + text + f"</{name}>".encode())
+
+    def join(self, source: Payload, steps: Sequence[Step], above: Node, new: bytes) -> Splice:
+        """Return what adds an element that is spelled already, on a line like the first."""
+        raw = whole_text(source, _MOST, self.title)
+        tag = _tag_end(raw, above.first)
         if raw[tag - 2 : tag] == b"/>":
             own = re.match(rb"<([^\s/>]+)", raw[above.first : tag])
             closing = b"</" + (own[1] if own else b"") + b">"

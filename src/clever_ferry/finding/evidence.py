@@ -20,7 +20,7 @@ def evidence_of(berth: Berth) -> tuple[str, ...]:
     edition = berth.edition
     found = []
     if edition.box_title is not None:
-        found.append(f"the index is {edition.box_title}")
+        found.append(f"it is kept as {edition.box_title}")
     for mark in edition.marks:
         seen = file_saying(
             berth.files, mark.pattern, mark.info.says, berth.fields, fold=berth.files.fold

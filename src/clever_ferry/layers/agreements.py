@@ -264,6 +264,15 @@ def _one_value(spec: AgreementSpec, nodes: list[Node]) -> int | str:
 
 def _read(spec: AgreementSpec, node: Node) -> int | str:
     """Return a value as itself: a number, text, or bytes' hex digits."""
+    value = _plainly(spec, node)
+    if not spec.plus:
+        return value
+    if not isinstance(value, int):
+        raise DamagedError(f"{value!r} at {_places(spec)} is no number.")
+    return value - spec.plus
+
+
+def _plainly(spec: AgreementSpec, node: Node) -> int | str:
     value = node.value
     text = text_of(value)
     try:
@@ -288,6 +297,8 @@ def _read(spec: AgreementSpec, node: Node) -> int | str:
 def _spelled(spec: AgreementSpec, node: Node, value: Value) -> Single:
     """Return a value as it is spelled at a node; raises RefusedError where it can't be."""
     try:
+        if spec.plus:
+            value = int(value) + spec.plus
         match spec.spelled:
             case "decimal":
                 return str(int(value)).zfill(spec.digits or 1)

@@ -60,11 +60,9 @@ class Header:
     ) -> Payload:
         """Return the bytes with the checks that the values (read from `raw`) state of them."""
         layout = self.layout
-        name, bound = layout.name, found.bound
+        name = layout.name
         found.headers[name] = values
-        for own, field in layout.bound.items():
-            value = values[own]
-            bound[field] = value.hex() if isinstance(value, bytes) else value
+        found.bound.update(layout.repeated(values))
         checks: list[Check] = []
         for own, spec, of in self._computed:
             kept = found.of_stages.setdefault(spec.stage, []) if spec.stage else checks
@@ -132,7 +130,9 @@ class Header:
         if own in self.layout.texts:
             return str(value)
         try:
-            return int(value) if own in self.layout.numbers else bytes.fromhex(str(value))
+            if own in self.layout.numbers:
+                return int(value) + self.layout.plus.get(own, 0)
+            return bytes.fromhex(str(value))
         except ValueError:
             kind = "number" if own in self.layout.numbers else "hexadecimal text"
             raise LayoutError(self.layout.name, own, 0, f"{value!r} is no {kind}") from None

@@ -290,6 +290,7 @@ class AgreementSpec(Model):
     written: Annotated[StampUnit | None, hint("the time of writing, in this unit")] = None
     counts: Annotated[bool, hint("a number that goes up by 1 per writing")] = False
     always: Annotated[int | str | None, hint("this and nothing else")] = None
+    plus: Annotated[int, hint("added to a number: -1 where slots count from 0")] = 0
     spelled: Annotated[
         Spelling | None, hint("how it is spelled there, where it is not as itself")
     ] = None
@@ -312,6 +313,10 @@ class AgreementSpec(Model):
             raise ValueError("a `stage` is one of a `piece`")
         if self.kept and self.field is None:
             raise ValueError("only a `field` can be `kept`")
+        if self.plus and (self.counts or self.written or self.always is not None):
+            raise ValueError("`plus` is added to a `field`, a `fact` or a `piece`'s size")
+        if self.plus and self.what not in (None, "size"):
+            raise ValueError("a checksum is not added to")
         if self.digits is not None and self.spelled not in ("decimal", "hex", "HEX"):
             raise ValueError("`digits` are of what is `spelled` decimal or hex")
 

@@ -82,6 +82,8 @@ class Layout:
         self.texts = frozenset(f.name for f in texts)
         self.bound: dict[str, str] = {f.name: f.bound for f in (*valued, *texts) if f.bound}
         """Fields that repeat a name field: own name -> the name field's."""
+        self.plus = {f.name: f.plus for f in valued if isinstance(f, NumberSpec) and f.plus}
+        """What is added to those that count otherwise."""
         self.computed: tuple[Computed, ...] = tuple(
             Computed(field.name, field.computed)
             for field in valued
@@ -134,6 +136,15 @@ class Layout:
         if after != len(data):
             raise LayoutError(self.name, "", after, f"{len(data) - after} bytes are left over")
         return value
+
+    def repeated(self, values: Mapping[str, Any]) -> dict[str, int | str]:
+        """Return what a value of this layout says of name fields; bytes are hex digits."""
+        return {
+            field: values[own].hex()
+            if isinstance(values[own], bytes)
+            else (values[own] - self.plus[own] if own in self.plus else values[own])
+            for own, field in self.bound.items()
+        }
 
     def lacks(self, values: Mapping[str, Any]) -> str:
         """Return the first field that writing needs a value for and has none, or nothing."""

@@ -145,7 +145,10 @@ def _other(code: _Code, field: FieldSpec, order: str) -> bool:
             code.items.append(f"{key}: {variable}")
             code.write += [f"t = item[{key}]", f"if len(t) != {count}: return None", "add(t)"]
             code.fixed(size)
-        case BytesSpec(computed=None) | TextSpec(equals=None, ends=None, zero=None, pad=None):
+        case (
+            BytesSpec(computed=None)
+            | TextSpec(equals=None, ends=None, number=None, zero=None, pad=None)
+        ):
             return _measured(code, field, order)
         case _:
             return False

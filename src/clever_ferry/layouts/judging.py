@@ -161,6 +161,12 @@ def _idle_text(field: TextSpec) -> Iterator[tuple[str, str]]:
         yield "counts", "there is no `length` that could count them"
     if field.zero is not None and field.ends is not None:
         yield "zero", "`ends` says so already"
+    if field.number is None and field.digits is not None:
+        yield "digits", "there is no `number` that would have them"
+    if field.number is not None and (field.equals is not None or field.usual is not None):
+        yield "number", "`equals` and `usual` are texts; leave it out"
+    if field.number is not None and field.bound is not None:
+        yield "number", "what is `bound` is written as text; leave it out"
     if field.pad is not None and not isinstance(field.size, int):
         yield "pad", "only a fixed `size` is filled"
 

@@ -114,8 +114,13 @@ class NumberSpec(_Spec):
     order: Order | None = None
     equals: Annotated[int | None, hint("the only value that is right")] = None
     usual: Annotated[int | None, hint("what to write where none is known")] = None
-    bound: Annotated[str | None, hint("the name field that it repeats")] = None
+    bound: Annotated[str | None, hint("the name field or fact that it repeats")] = None
+    plus: Annotated[int, hint("added to what it repeats: -1 where slots count from 0")] = 0
     computed: ComputedSpec | None = None
+
+    def __post_init__(self) -> None:
+        if self.plus and self.bound is None:
+            raise ValueError("`plus` is added to what a number is `bound` to")
 
 
 class VarintSpec(_Spec, tag="varint"):
@@ -211,7 +216,7 @@ class BytesSpec(_Framed, tag="bytes"):
     """Bytes that are kept as they are."""
 
     name: FieldName
-    bound: Annotated[str | None, hint("the name field that it repeats, as hex")] = None
+    bound: Annotated[str | None, hint("the name field or fact that it repeats, as hex")] = None
     computed: ComputedSpec | None = None
 
 
@@ -220,7 +225,16 @@ class TextSpec(_Framed, tag="text"):
 
     name: FieldName
     encoding: Literal["utf-8", "utf-16-le", "utf-16-be", "latin-1", "shift-jis"] = "utf-8"
-    ends: Annotated[Literal["zero"] | None, hint("a zero character ends it")] = None
+    ends: Annotated[
+        Annotated[str, Meta(min_length=1, max_length=16)] | None,
+        hint("what ends it and is no part of it: `zero` (a zero character), or this text"),
+    ] = None
+    number: Annotated[
+        Literal["decimal", "hex", "HEX"] | None, hint("it is a number, written as these digits")
+    ] = None
+    digits: Annotated[
+        Annotated[int, Meta(ge=1, le=64)] | None, hint("how many digits such a number has at least")
+    ] = None
     counts: Annotated[Literal["bytes", "characters"], hint("what the length in front counts")] = (
         "bytes"
     )
@@ -231,7 +245,7 @@ class TextSpec(_Framed, tag="text"):
     pad: Annotated[Annotated[int, Meta(ge=0, le=255)] | None, hint("fills a fixed size")] = None
     equals: str | None = None
     usual: Annotated[str | None, hint("what to write where none is known")] = None
-    bound: Annotated[str | None, hint("the name field that it repeats")] = None
+    bound: Annotated[str | None, hint("the name field or fact that it repeats")] = None
 
 
 class NestedSpec(_Spec, tag="layout"):

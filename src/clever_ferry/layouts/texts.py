@@ -72,6 +72,16 @@ def _refuse_other_size(
         raise out.fail(name, f"{size} bytes are given where {right} must stand")
 
 
+def _aligned(data: bytes, mark: bytes, at: int, end: int, unit: int) -> int:
+    """Return where a mark stands first, at a whole number of units behind `at`; -1 if nowhere."""
+    here = at
+    while True:
+        found = data.find(mark, here, end)
+        if found < 0 or (found - at) % unit == 0:
+            return found
+        here = found + 1
+
+
 class Text:
     """Text, framed by a length, a zero, a fixed size with padding, or the end."""
 
@@ -81,6 +91,10 @@ class Text:
         self.unit = _UNIT.get(spec.encoding, 1)
         self.errors = "surrogatepass" if self.unit == 2 else "strict"
         self.length = Length(spec.length, order, spec.name) if spec.length else None
+        self.end = bytes(self.unit)
+        if spec.ends not in (None, "zero"):
+            self.end = str(spec.ends).encode(spec.encoding)
+        self.said = "zero" if spec.ends in (None, "zero") else repr(spec.ends)
 
     def read(self, frame: Frame, at: int, values: dict[str, Any]) -> int:
         """Read it."""
@@ -89,7 +103,7 @@ class Text:
             size, start = self.length.read(frame, at)
             size *= self.unit if self.spec.counts == "characters" else 1
         elif self.spec.ends is not None:
-            size = self._to_zero(frame, at) + self.unit
+            size = self._to_end(frame, at) + len(self.end)
         else:
             size = framed_size(self.spec.size, frame, at, values)
         after = frame.need(self.name, start, size)
@@ -98,22 +112,40 @@ class Text:
             after = frame.need(self.name, after, self.unit)
             if any(frame.data[after - self.unit : after]):
                 raise frame.fail(self.name, after - self.unit, "no zero ends this text")
-        elif self.spec.ends is not None or (self.spec.zero == "counted" and size):
+        elif self.spec.ends is not None:
+            data = data[: -len(self.end)]
+        elif self.spec.zero == "counted" and size:
             if any(data[-self.unit :]):
                 raise frame.fail(self.name, after - self.unit, "no zero ends this text")
             data = data[: -self.unit]
-        values[self.name] = self._decoded(frame, start, self._unpadded(data))
+        text = self._decoded(frame, start, self._unpadded(data))
+        values[self.name] = text if self.spec.number is None else self._number(frame, start, text)
         return after
 
-    def _to_zero(self, frame: Frame, at: int) -> int:
-        zero, here = bytes(self.unit), at
-        while True:
-            found = frame.data.find(zero, here, frame.end)
-            if found < 0:
-                raise frame.fail(self.name, at, "no zero ends this text")
-            if (found - at) % self.unit == 0:
-                return found - at
-            here = found + 1
+    def _number(self, frame: Frame, at: int, text: str) -> int:
+        """Return a number that is written as text; raises where it could not be written so."""
+        base = 10 if self.spec.number == "decimal" else 16
+        plain = text.removeprefix("-") if base == 10 else text
+        if not (plain.isascii() and plain.isalnum()):
+            raise frame.fail(self.name, at, f"{text!r} is no {self.spec.number} number")
+        try:
+            value = int(text, base)
+        except ValueError:
+            raise frame.fail(self.name, at, f"{text!r} is no {self.spec.number} number") from None
+        if self._digits(value) != text:
+            raise frame.fail(self.name, at, f"{text!r} is not how {value} is written here")
+        return value
+
+    def _digits(self, value: int) -> str:
+        form = {"decimal": "d", "hex": "x", "HEX": "X"}[self.spec.number or "decimal"]
+        fixed = self.spec.size if isinstance(self.spec.size, int) and self.spec.pad is None else 0
+        return f"{value:0{self.spec.digits or fixed or 1}{form}}"
+
+    def _to_end(self, frame: Frame, at: int) -> int:
+        found = _aligned(frame.data, self.end, at, frame.end, self.unit)
+        if found < 0:
+            raise frame.fail(self.name, at, f"no {self.said} ends this text")
+        return found - at
 
     def _unpadded(self, data: bytes) -> bytes:
         if self.spec.pad is None:
@@ -143,16 +175,18 @@ class Text:
         if text is None and self.spec.usual is not None:
             text = str(values.get(self.name, self.spec.usual))
         if text is None:
-            text = str(value_of(out, values, self.name))
+            value = value_of(out, values, self.name)
+            text = str(value) if self.spec.number is None else self._digits(int(value))
         try:
             data = text.encode(self.spec.encoding, self.errors)
         except UnicodeEncodeError as error:
             raise out.fail(self.name, str(error)) from None
         zero = bytes(self.unit)
         if self.spec.ends is not None:
-            if "\0" in text:
-                raise out.fail(self.name, "a zero within the text would end it")
-            out.data += data + zero
+            whole = data + self.end
+            if _aligned(whole, self.end, 0, len(whole), self.unit) < len(data):
+                raise out.fail(self.name, f"a {self.said} within the text would end it")
+            out.data += whole
             return
         if self.spec.zero == "counted":
             data += zero
@@ -182,6 +216,8 @@ class Text:
         fixed = isinstance(self.spec.size, int) and self.spec.pad is None
         count = int(self.spec.size or 0) // self.unit if fixed else 0
         values[self.name] = self.spec.equals or self.spec.usual or "\0" * count
+        if self.spec.number is not None:
+            values[self.name] = 0
 
 
 class Identifier:

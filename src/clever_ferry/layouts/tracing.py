@@ -104,7 +104,7 @@ def _kinds(layouts: Mapping[str, LayoutSpec], node: _Node) -> Iterator[str]:
         case NumberSpec() | VarintSpec():
             yield "number"
         case TextSpec():
-            yield "text"
+            yield "text" if node.number is None else "number"
         case BytesSpec():
             yield "bytes"
         case TimeSpec():

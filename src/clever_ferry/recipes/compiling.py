@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
+from functools import partial
 
 from clever_ferry.boxes import Box, FolderBox, make_box
 from clever_ferry.boxes.making import box_faults
 from clever_ferry.documents.document import form_of
+from clever_ferry.documents.form import Form
+from clever_ferry.documents.spec import FormSpec
 from clever_ferry.errors import FerryError, RecipeError
 from clever_ferry.layers import Chain, compile_layers
 from clever_ferry.layers.compiling import layer_faults
@@ -41,18 +44,28 @@ FindBox = Callable[[str], tuple[str, Box]]
 def compile_box(recipe: BoxRecipe) -> Box:
     """Compile a box recipe; raises RecipeError with what does not fit together."""
     faults = layout_faults(recipe.layouts) + box_faults(recipe.format, recipe.layouts)
+    faults += layer_faults(recipe.layers, recipe.layouts)
     if faults:
         raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
     layouts = compile_layouts(recipe.layouts)
-    faults = unwritable(layouts) + box_layout_effects(recipe.format, recipe.layouts)
+    faults = unwritable(layouts) + box_layout_effects(recipe)
     if faults:
         raise RecipeError("This box recipe does not fit together.", details=tuple(faults))
     try:
-        return make_box(recipe.format, layouts)
+        find = partial(_form, own=recipe.forms, layouts=layouts)
+        layers = compile_layers(recipe.layers, layouts, find)
+        return make_box(recipe.format, layouts, layers, find)
     except FerryError as error:
         raise RecipeError(
             "This box recipe does not fit together.", details=(f"format: {error.what}",)
         ) from None
+
+
+def _form(name: str, own: Mapping[str, FormSpec], layouts: Mapping[str, Layout]) -> Form:
+    """Return a document's form by its name, which may be that of a layout; raises KeyError."""
+    if name in layouts and name not in own:
+        return LayoutForm(layouts[name])
+    return form_of(name, own)
 
 
 def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
@@ -68,12 +81,9 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
     if faults:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     try:
-        forms = {name: form_of(name, recipe.forms) for name in recipe.forms}
-        for name in held(recipe) & layouts.keys():
-            forms[name] = LayoutForm(layouts[name])
-        layers = compile_layers(
-            recipe.layers, layouts, lambda name: forms[name] if name in forms else form_of(name)
-        )
+        find = partial(_form, own=recipe.forms, layouts=layouts)
+        forms = {name: find(name) for name in (*recipe.forms, *(held(recipe) & layouts.keys()))}
+        layers = compile_layers(recipe.layers, layouts, find)
     except FerryError as error:
         raise RecipeError("This recipe does not fit together.", details=(error.what,)) from None
 
@@ -128,11 +138,31 @@ def _edition(
 ) -> Edition | None:
     box: Box = FolderBox()
     box_title = None
-    if info.box is not None:
+    if info.box is not None and info.format is not None:
+        faults.add("format", "the edition names a `box` already")
+    elif info.box is not None:
         try:
             box_title, box = find_box(info.box)
         except FerryError as error:
             faults.add("box", error.what)
+    elif info.format is not None:
+        wrong = box_faults(info.format, recipe.layouts)
+        for line in wrong:
+            key, _, what = line.partition(": ")
+            faults.add(key, what)
+        if not wrong:
+            try:
+                box_title, box = (
+                    info.format.words,
+                    make_box(
+                        info.format,
+                        layouts,
+                        layers,
+                        partial(_form, own=recipe.forms, layouts=layouts),
+                    ),
+                )
+            except FerryError as error:
+                faults.add("format", error.what)
     berths = []
     for number, place in enumerate(info.berths, 1):
         pattern = None

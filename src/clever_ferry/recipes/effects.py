@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from clever_ferry.boxes import BoxSpec
 from clever_ferry.layers import IdentitySpec
-from clever_ferry.layers.spec import AgreesSpec, PathsSpec
+from clever_ferry.layers.spec import AgreesSpec, LayerSpec, PathsSpec
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.layouts.tracing import refers, trace
 from clever_ferry.naming import FieldSpec, NumberField
-from clever_ferry.recipes.models import EditionInfo, FactInfo, GameRecipe
+from clever_ferry.recipes.models import BoxRecipe, EditionInfo, FactInfo, GameRecipe
 from clever_ferry.wording import known
 
 __all__ = [
@@ -54,11 +53,21 @@ def game_effects(recipe: GameRecipe) -> list[str]:
     return faults
 
 
-def box_layout_effects(spec: BoxSpec, layouts: Mapping[str, LayoutSpec]) -> list[str]:
-    """Say which layouts of a box's recipe would do nothing."""
-    uses = {name: {use} for name, use in spec.layouts.items()}
+def box_layout_effects(recipe: BoxRecipe) -> list[str]:
+    """Say which layouts and layers of a box's recipe would do nothing."""
+    layouts = recipe.layouts
+    uses = {name: {use} for name, use in recipe.format.layouts.items()}
+    reached = _reached(recipe.layers, recipe.format.within)
+    for layer in reached:
+        for step in recipe.layers.get(layer, ()):
+            for name, use in step.layouts.items():
+                uses.setdefault(name, set()).add(use)
     _spread(uses, layouts)
     faults = [f"layouts.{name}: nothing uses it" for name in layouts if name not in uses]
+    faults += [f"layers.{name}: nothing uses it" for name in recipe.layers if name not in reached]
+    faults += [f"layers.{name}: a box has no name fields or pieces that it could agree with"
+               for name in reached for step in recipe.layers.get(name, ())
+               if isinstance(step, AgreesSpec | IdentitySpec | PathsSpec)]  # fmt: skip
     for name, one in layouts.items():
         faults += _layout_effects(name, one, uses.get(name, set()))
     return faults
@@ -67,16 +76,18 @@ def box_layout_effects(spec: BoxSpec, layouts: Mapping[str, LayoutSpec]) -> list
 def _uses(recipe: GameRecipe) -> dict[str, set[str]]:
     """Return as what each layout is used: `header`, `sidecar`, `chunk`, `table`, `fact` …"""
     uses: dict[str, set[str]] = {}
-    files = {layer for one in recipe.editions.values() for f in one.files for layer in f.layers}
-    for name in _reached(recipe, files):
+    files = _worn(recipe)
+    for name in _reached(recipe.layers, files):
         for spec in recipe.layers.get(name, ()):
             for layout, use in spec.layouts.items():
                 uses.setdefault(layout, set()).add(use)
-    for name in _reached(recipe, _opened(recipe)):
+    for name in _reached(recipe.layers, _opened(recipe)):
         for spec in recipe.layers.get(name, ()):
             for layout in spec.layouts:
                 uses.setdefault(layout, set()).add("opened")
     for one in recipe.editions.values():
+        for layout, use in one.format.layouts.items() if one.format is not None else ():
+            uses.setdefault(layout, set()).add(use)
         for file in one.files:
             if file.layout is not None:
                 uses.setdefault(file.layout, set()).add("sidecar")
@@ -123,13 +134,20 @@ def _spread(uses: dict[str, set[str]], layouts: Mapping[str, LayoutSpec]) -> Non
             waiting.append(inner)
 
 
+def _worn(recipe: GameRecipe) -> set[str]:
+    """Return the layers that files and editions' own boxes have on."""
+    every = recipe.editions.values()
+    files = {layer for one in every for file in one.files for layer in file.layers}
+    return files.union(*(one.format.within for one in every if one.format is not None))
+
+
 def _opened(recipe: GameRecipe) -> set[str]:
     found = {layer for piece in recipe.pieces.values() for layer in piece.opens}
     found |= {layer for _, fact in every_fact(recipe) for layer in fact.opens or ()}
     return found | {*((recipe.packs.opens or ()) if recipe.packs else ())}
 
 
-def _reached(recipe: GameRecipe, names: set[str]) -> set[str]:
+def _reached(layers: Mapping[str, Sequence[LayerSpec]], names: set[str]) -> set[str]:
     """Return layers with all that stand within them."""
     found: set[str] = set()
     waiting = list(names)
@@ -137,13 +155,13 @@ def _reached(recipe: GameRecipe, names: set[str]) -> set[str]:
         name = waiting.pop()
         if name not in found:
             found.add(name)
-            waiting += [i for spec in recipe.layers.get(name, ()) for i in spec.within]
+            waiting += [i for spec in layers.get(name, ()) for i in spec.within]
     return found
 
 
 def _unused(recipe: GameRecipe, uses: Mapping[str, set[str]]) -> Iterator[str]:
-    files = {layer for one in recipe.editions.values() for f in one.files for layer in f.layers}
-    reached = _reached(recipe, files | _opened(recipe))
+    files = _worn(recipe)
+    reached = _reached(recipe.layers, files | _opened(recipe))
     for name in recipe.layers:
         if name not in reached:
             yield f"layers.{name}: no file and no piece uses it"
@@ -207,7 +225,9 @@ def _fact_effects(fact: FactInfo, recipe: GameRecipe) -> Iterator[tuple[str, str
 
 
 def _headers(recipe: GameRecipe, layers: Iterable[str]) -> set[str]:
-    steps = [spec for name in _reached(recipe, {*layers}) for spec in recipe.layers.get(name, ())]
+    steps = [
+        spec for name in _reached(recipe.layers, {*layers}) for spec in recipe.layers.get(name, ())
+    ]
     return {name for spec in steps for name, use in spec.layouts.items() if use == "header"}
 
 
@@ -242,7 +262,7 @@ def edition_effects(
 def _bound_effects(info: EditionInfo, recipe: GameRecipe) -> Iterator[tuple[str, str]]:
     """Yield where a wrapping repeats a name field that this edition does not have."""
     for number, file in enumerate(info.files, 1):
-        for layer in _reached(recipe, set(file.layers)):
+        for layer in _reached(recipe.layers, set(file.layers)):
             for spec in recipe.layers.get(layer, ()):
                 bound = []
                 if isinstance(spec, AgreesSpec | IdentitySpec):

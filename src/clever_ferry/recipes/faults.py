@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from clever_ferry.boxes.one_file_spec import NodesSpec
 from clever_ferry.documents.document import FORMS as DOCUMENTS
 from clever_ferry.documents.places import place_fault
 from clever_ferry.errors import FerryError
@@ -64,6 +65,9 @@ def form_faults(recipe: GameRecipe) -> list[str]:
     held += [(f"layers.{name}[{number}].holds", layer.holds, documents)
              for name, layers in recipe.layers.items() for number, layer in enumerate(layers, 1)
              if isinstance(layer, AgreesSpec | IdentitySpec | PathsSpec)]  # fmt: skip
+    held += [(f"editions.{name}.format.holds", one.format.holds, {*DOCUMENTS, *recipe.forms})
+             for name, one in recipe.editions.items() if isinstance(one.format, NodesSpec)
+            ]  # fmt: skip
     faults = [f"{key}: there is no form {name!r}; {known(names)}"
               for key, name, names in held if name not in names]  # fmt: skip
     faults += [f"forms.{name}: a form of that name is known already"

@@ -347,7 +347,10 @@ class EditionInfo(Model):
     """One form in which the game is out."""
 
     title: Line
-    box: Id | None = None
+    box: Annotated[Id | None, hint("the kind of box, by its recipe's id")] = None
+    format: Annotated[BoxSpec | None, hint("the box itself, where no other game has its like")] = (
+        None
+    )
     berths: Annotated[tuple[BerthInfo, ...], Meta(min_length=1)]
     fields: dict[FieldName, FieldSpec] = {}
     apps: Annotated[
@@ -425,7 +428,9 @@ class BoxRecipe(Model):
     recipe: Literal[1]
     box: BoxInfo
     format: BoxSpec
+    layers: dict[Id, tuple[LayerSpec, ...]] = {}
     layouts: dict[Id, LayoutSpec] = {}
+    forms: Annotated[dict[Id, FormSpec], hint("documents of forms without a standard")] = {}
 
 
 class LibraryPlace(Model):

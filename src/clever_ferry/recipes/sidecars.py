@@ -51,11 +51,7 @@ class Sidecar(Struct, frozen=True):
         """Return what it says of name fields and facts."""
         if self.layout is None:
             return {}
-        named = self.layout.bound.items()
-        return {
-            field: values[own].hex() if isinstance(values[own], bytes) else values[own]
-            for own, field in named
-        }
+        return self.layout.repeated(values)
 
     def made(
         self,

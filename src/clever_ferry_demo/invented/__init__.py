@@ -1,4 +1,4 @@
-"""Seven invented save formats of clearly different build, each with a writer and a strict reader.
+"""Ten invented save formats of clearly different build, each with a writer and a strict reader.
 
 A save is a slot's number, a world (any bytes) and a small note (JSON). The recipes beside
 describe the same formats to cferry; docs/demo-formats.md describes them to people.
@@ -11,6 +11,7 @@ from typing import Protocol
 
 from clever_ferry_demo.invented.agreed import Ropewalk
 from clever_ferry_demo.invented.boxed import Dynamo, Longshore, Orrery
+from clever_ferry_demo.invented.held import Hamper, Letterbook, Pigeonhole
 from clever_ferry_demo.invented.wrapped import Crown, Finch, Moth
 
 __all__ = [
@@ -19,9 +20,12 @@ __all__ = [
     "Dynamo",
     "Finch",
     "Format",
+    "Hamper",
+    "Letterbook",
     "Longshore",
     "Moth",
     "Orrery",
+    "Pigeonhole",
     "Ropewalk",
 ]
 
@@ -44,4 +48,7 @@ FORMATS: dict[str, Format] = {
     "pocket-finch": Finch,
     "kingfisher-dynamo": Dynamo,
     "ropewalk": Ropewalk,
+    "hamper": Hamper,
+    "pigeonhole": Pigeonhole,
+    "letterbook": Letterbook,
 }
