@@ -21,6 +21,7 @@ __all__ = [
     "ByTagSpec",
     "ChunksSpec",
     "CompressedSpec",
+    "EitherSpec",
     "EncodedSpec",
     "FooterSpec",
     "HeaderSpec",
@@ -31,6 +32,7 @@ __all__ = [
     "StageSpec",
     "SwapSpec",
     "TextSpec",
+    "WayModel",
     "XorSpec",
 ]
 
@@ -139,6 +141,48 @@ class ByTagSpec(_Headed, tag="by-tag"):
             yield "tag", f"nothing that could be a tag stands at {self.tag} in {self.layout}"
         if self.usual is not None and self.usual not in self.of:
             yield "usual", f"{self.usual!r} is none of the tags; {known(self.of)}"
+
+
+class WayModel(Model):
+    """One of several wrappings."""
+
+    layers: tuple[str, ...] = ()
+    text: Annotated[str | None, hint("what is in it begins with this text")] = None
+    hex: Annotated[HexBytes | None, hint("what is in it begins with these bytes")] = None
+
+    def __post_init__(self) -> None:
+        if self.text is not None and self.hex is not None:
+            raise ValueError("say either `text` or `hex`")
+
+    @property
+    def start(self) -> bytes:
+        """How it begins; nothing where it is tried."""
+        return bytes.fromhex(self.hex) if self.hex else (self.text or "").encode()
+
+
+class EitherSpec(_Spec, tag="either"):
+    """One of several wrappings: the first that its beginning shows, or that can be taken off."""
+
+    MADE_BY = "either.Either"
+
+    of: Annotated[tuple[WayModel, ...], Meta(min_length=2)]
+    written: Annotated[
+        Annotated[int, Meta(ge=1)] | None,
+        hint("which is written where nothing is replaced (1 is the first); as it was, without"),
+    ] = None
+
+    @property
+    def within(self) -> set[str]:
+        """The layers of any."""
+        return {name for one in self.of for name in one.layers}
+
+    def faults(self, layouts: _Layouts) -> Iterator[_Fault]:
+        """Yield a number that none has, and what comes behind one that takes all."""
+        if self.written is not None and self.written > len(self.of):
+            yield "written", f"there are {len(self.of)}"
+        for number, one in enumerate(self.of[:-1], 1):
+            if not one.layers and not one.start:
+                yield f"of[{number}]", "it takes all bytes, so those behind it are never looked at"
 
 
 class _Marked(_Spec):
@@ -474,6 +518,7 @@ _Any = (
     | HeaderSpec
     | FooterSpec
     | ByTagSpec
+    | EitherSpec
     | AfterSpec
     | XorSpec
     | AesSpec
