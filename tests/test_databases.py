@@ -11,12 +11,19 @@ from pathlib import Path
 
 import pytest
 
+from clever_ferry.documents.document import Put, changed, values_in
+from clever_ferry.errors import DamagedError, RefusedError
+from clever_ferry.forms.rows import Rows
+from clever_ferry.payload import BytesPayload
 from tests.conftest import Den, state
 from tests.conftest import bins as recipe_of
 
 SHAPES = {"one": "{slot}/map.db", "two": "isle-{slot}.db", "three": "chest:{slot}.world"}
 RECIPE = recipe_of(', holds = "sqlite"', **SHAPES)
-ZIPPED = recipe_of(', holds = "sqlite"', **SHAPES, four="bag:{slot}/map.db")
+DAY = 'facts.day = { label = "Day", from = "world", at = "/blocks/[place=7]/day" }\n[editions'
+ZIPPED = recipe_of(', holds = "sqlite"', **SHAPES, four="bag:{slot}/map.db").replace(
+    "[editions", DAY, 1
+)
 CHEST = """
 recipe = 1
 box = { id = "chest", title = "A chest" }
@@ -91,6 +98,7 @@ def test_a_killed_games_database_is_carried_as_settled(
     target.mkdir()
     checked = den.cferry("check", f"bin/one@{source}", "--json").data
     assert checked["saves"][0]["established"][0]["by"] == "SQLite's own check"
+    assert checked["saves"][0]["facts"] == {"day": day}
     den.cferry("cross", f"bin/one@{source}:1", f"bin/two@{target}:4", "--yes")
     assert [path.name for path in target.iterdir()] == ["isle-4.db"]
     assert days(target / "isle-4.db") == {day}
@@ -206,3 +214,30 @@ def test_a_database_in_a_zip_is_read_with_what_was_left_beside_it(
     assert (days(bins / "apart/1/map.db"), days(bins / "apart/2/map.db")) == ({day}, {90})
     den.cferry("undo", "--yes")
     assert state(box) == before
+
+
+ROWS = {
+    "/info/[key=day]/value": [31], "/info/[key=owner]/value": ["Isa \"I\""], "/saves/#": [2],
+    "/saves/1/name": ["Loft"], "/saves/*/name": ["Quay", "Loft"], "/saves/0/*": [1, "Quay", "00ff"],
+    "/saves/[id=2]/data": [None], "/nowhere/0/name": [], "/saves/9/name": [], "/saves/0/nome": [],
+    "/saves/[nome=1]/name": [], "/saves/0/name) FROM info --": [], "/saves": [],
+}  # fmt: skip
+
+
+def test_values_of_rows_are_read_by_place(tmp_path: Path) -> None:
+    with closing(sqlite3.connect(tmp_path / "one.db")) as book:
+        book.executescript("""
+            CREATE TABLE info (key, value);
+            INSERT INTO info VALUES ('day', 31), ('owner', 'Isa "I"');
+            CREATE TABLE saves (id INTEGER PRIMARY KEY, name TEXT, data);
+            INSERT INTO saves VALUES (1, 'Quay', x'00ff'), (2, 'Loft', NULL);
+            CREATE VIRTUAL TABLE seen USING rtree (id, low, high);
+        """)
+    raw = BytesPayload((tmp_path / "one.db").read_bytes())
+    assert dict(zip(ROWS, values_in(Rows(), raw, list(ROWS)), strict=True)) == ROWS
+    with pytest.raises(DamagedError, match="computed"):
+        values_in(Rows(), raw, ["/seen/0/low"])
+    with pytest.raises(DamagedError, match="no SQLite"):
+        values_in(Rows(), BytesPayload(b"SQL"), ["/info/#"])
+    with pytest.raises(RefusedError, match="only read"):
+        changed(Rows(), raw, [Put("/saves/0/name", "x")])

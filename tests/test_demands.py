@@ -14,7 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from clever_ferry.layers import Known, compile_layers
-from clever_ferry.layers.spec import PathsSpec
+from clever_ferry.layers.document_spec import PathsSpec
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 
 from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.layers import Known, compile_layers
-from clever_ferry.layers.spec import IdentitySpec
+from clever_ferry.layers.document_spec import IdentitySpec
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry_demo.world import lay_finch, lay_loft

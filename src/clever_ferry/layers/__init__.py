@@ -2,8 +2,9 @@
 
 from clever_ferry.layers.chain import Chain, Unwrapped
 from clever_ferry.layers.compiling import compile_layers
+from clever_ferry.layers.document_spec import IdentitySpec
 from clever_ferry.layers.known import UNKNOWN, Known
-from clever_ferry.layers.spec import IdentitySpec, LayerSpec
+from clever_ferry.layers.spec import LayerSpec
 
 __all__ = [
     "UNKNOWN",

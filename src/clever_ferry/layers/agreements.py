@@ -18,9 +18,9 @@ from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.documents.places import text_of
 from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.layers.chain import Parts, Stages
+from clever_ferry.layers.document_spec import AgreementSpec, StageSpec
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.known import Known, Writing
-from clever_ferry.layers.spec import AgreementSpec, StageSpec
 from clever_ferry.layouts import start_digest
 from clever_ferry.layouts.digests import DIGEST_BYTES, DIGEST_DIGITS, DigestName
 from clever_ferry.layouts.times import from_ns

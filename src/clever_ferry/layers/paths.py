@@ -15,9 +15,9 @@ from clever_ferry.documents.form import Form
 from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.errors import RefusedError
 from clever_ferry.layers.chain import Parts, Stages
+from clever_ferry.layers.document_spec import PathsSpec
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.known import Known
-from clever_ferry.layers.spec import PathsSpec
 from clever_ferry.payload import Payload, StreamPayload
 
 __all__ = ["Paths"]

@@ -4,14 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from clever_ferry.layers.spec import (
-    AgreementSpec,
-    AgreesSpec,
-    ChunksSpec,
-    IdentitySpec,
-    LayerSpec,
-    StageSpec,
-)
+from clever_ferry.layers.document_spec import AgreementSpec, AgreesSpec, IdentitySpec, StageSpec
+from clever_ferry.layers.spec import ChunksSpec, LayerSpec
 from clever_ferry.recipes.models import EditionInfo, FileInfo, GameRecipe
 from clever_ferry.wording import known
 

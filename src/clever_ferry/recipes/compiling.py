@@ -12,9 +12,10 @@ from clever_ferry.documents.document import form_of
 from clever_ferry.documents.form import Form
 from clever_ferry.documents.spec import FormSpec
 from clever_ferry.errors import FerryError, RecipeError
+from clever_ferry.forms.rows import Rows
 from clever_ferry.layers import Chain, compile_layers
 from clever_ferry.layers.compiling import layer_faults
-from clever_ferry.layers.spec import AgreesSpec, IdentitySpec, StageSpec
+from clever_ferry.layers.document_spec import AgreesSpec, IdentitySpec, StageSpec
 from clever_ferry.layouts import Layout, compile_layouts
 from clever_ferry.layouts.judging import layout_faults
 from clever_ferry.layouts.whole import LayoutForm
@@ -65,6 +66,8 @@ def _form(name: str, own: Mapping[str, FormSpec], layouts: Mapping[str, Layout])
     """Return a document's form by its name, which may be that of a layout; raises KeyError."""
     if name in layouts and name not in own:
         return LayoutForm(layouts[name])
+    if name == "sqlite":
+        return Rows()
     return form_of(name, own)
 
 
@@ -82,7 +85,8 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         raise RecipeError("This recipe does not fit together.", details=tuple(faults))
     try:
         find = partial(_form, own=recipe.forms, layouts=layouts)
-        forms = {name: find(name) for name in (*recipe.forms, *(held(recipe) & layouts.keys()))}
+        named = held(recipe) & {*layouts, "sqlite"}
+        forms = {name: find(name) for name in (*recipe.forms, *named)}
         layers = compile_layers(recipe.layers, layouts, find)
     except FerryError as error:
         raise RecipeError("This recipe does not fit together.", details=(error.what,)) from None

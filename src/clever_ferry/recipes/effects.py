@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from clever_ferry.layers import IdentitySpec
-from clever_ferry.layers.spec import AgreesSpec, LayerSpec, PathsSpec
+from clever_ferry.layers.document_spec import AgreesSpec, PathsSpec
+from clever_ferry.layers.spec import LayerSpec
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.layouts.tracing import refers, trace
 from clever_ferry.naming import FieldSpec, NumberField

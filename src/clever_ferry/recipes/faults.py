@@ -10,7 +10,7 @@ from clever_ferry.documents.places import place_fault
 from clever_ferry.errors import FerryError
 from clever_ferry.forms.verifying import FORMS
 from clever_ferry.layers import IdentitySpec
-from clever_ferry.layers.spec import AgreesSpec, PathsSpec
+from clever_ferry.layers.document_spec import AgreesSpec, PathsSpec
 from clever_ferry.layouts import Layout, LayoutError
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
 from clever_ferry.recipes.effects import every_fact
@@ -81,7 +81,7 @@ def form_faults(recipe: GameRecipe) -> list[str]:
 def fact_faults(recipe: GameRecipe) -> list[str]:
     """Say where facts, add-ons and handovers refer to pieces or layers that are not there."""
     faults = _handover_faults(recipe)
-    documents = {*DOCUMENTS, *recipe.forms, *recipe.layouts}
+    documents = {*DOCUMENTS, "sqlite", *recipe.forms, *recipe.layouts}
     placed = [
         *((f"{name}.at", fact.at or "") for name, fact in every_fact(recipe)),
         *([("packs.at", recipe.packs.at)] if recipe.packs else ()),

@@ -1,0 +1,168 @@
+"""What a recipe may say of layers that look into a document: agreements, identities, paths."""
+
+from collections.abc import Iterator
+from typing import Annotated, Literal
+
+from clever_ferry.documents.document import FORMS
+from clever_ferry.documents.places import place_fault
+from clever_ferry.layers.spec_base import Fault, LayerModel, Layouts
+from clever_ferry.layouts.digests import DigestName
+from clever_ferry.layouts.times import StampUnit
+from clever_ferry.layouts.tracing import trace
+from clever_ferry.model import Meta, Model, hint
+
+__all__ = ["AgreementSpec", "AgreesSpec", "IdentitySpec", "PathsSpec", "StageSpec"]
+
+
+class _Placed(LayerModel):
+    def faults(self, layouts: Layouts) -> Iterator[Fault]:
+        """Yield what is written as no place."""
+        for number, place in enumerate(getattr(self, "at", ()), 1):
+            if why := place_fault(place):
+                yield f"at[{number}]", why
+
+
+Spelling = Literal["decimal", "hex", "HEX", "base64", "hex-little"]
+
+
+class AgreementSpec(Model):
+    """A place in a document, and what stands there: what it agrees with."""
+
+    at: Annotated[str | tuple[str, ...], hint("where; of several places all must say the same")]
+    field: Annotated[str | None, hint("a name field, such as the account")] = None
+    fact: Annotated[str | None, hint("a fact of the save")] = None
+    piece: Annotated[str | None, hint("the bytes of the piece of this role")] = None
+    what: Annotated[DigestName | None, hint("what of a piece's bytes: `size`, a checksum")] = None
+    stage: Annotated[
+        str, hint("which of its bytes: as they lie (`file`), innermost (`payload`), or a `stage`")
+    ] = "file"
+    written: Annotated[StampUnit | None, hint("the time of writing, in this unit")] = None
+    counts: Annotated[bool, hint("a number that goes up by 1 per writing")] = False
+    always: Annotated[int | str | None, hint("this and nothing else")] = None
+    plus: Annotated[int, hint("added to a number: -1 where slots count from 0")] = 0
+    spelled: Annotated[
+        Spelling | None, hint("how it is spelled there, where it is not as itself")
+    ] = None
+    digits: Annotated[
+        Annotated[int, Meta(ge=1, le=64)] | None, hint("how many digits at least")
+    ] = None
+    kept: Annotated[
+        bool, hint("where nothing else is known, the source's stays, as in a world")
+    ] = False
+
+    def __post_init__(self) -> None:
+        ways = (self.field, self.fact, self.piece, self.written, self.counts or None, self.always)
+        if sum(way is not None for way in ways) != 1:
+            raise ValueError(
+                "say one of `field`, `fact`, `piece`, `written`, `counts` and `always`"
+            )
+        if (self.piece is None) != (self.what is None):
+            raise ValueError("`piece` and `what` go together")
+        if self.piece is None and self.stage != "file":
+            raise ValueError("a `stage` is one of a `piece`")
+        if self.kept and self.field is None:
+            raise ValueError("only a `field` can be `kept`")
+        if self.plus and (self.counts or self.written or self.always is not None):
+            raise ValueError("`plus` is added to a `field`, a `fact` or a `piece`'s size")
+        if self.plus and self.what not in (None, "size"):
+            raise ValueError("a checksum is not added to")
+        if self.digits is not None and self.spelled not in ("decimal", "hex", "HEX"):
+            raise ValueError("`digits` are of what is `spelled` decimal or hex")
+
+    @property
+    def places(self) -> tuple[str, ...]:
+        """Where it stands."""
+        return (self.at,) if isinstance(self.at, str) else self.at
+
+    @property
+    def words(self) -> str:
+        """What it agrees with, in a few words."""
+        if self.piece is not None:
+            return f"{self.what} of the {self.piece}"
+        if self.always is not None:
+            return f"{self.always!r}"
+        named = self.field or self.fact or ""
+        return named or ("count" if self.counts else "time of writing")
+
+
+class AgreesSpec(LayerModel, tag="agrees"):
+    """Values in a document agree with what is known elsewhere; the target's are written."""
+
+    MADE_BY = "agreements.Agreements"
+
+    holds: Annotated[str, hint("the form of the document, or a layout")]
+    values: Annotated[tuple[AgreementSpec, ...], Meta(min_length=1)]
+
+    @property
+    def words(self) -> str:
+        """What is made to agree."""
+        return f"the {', '.join(one.words for one in self.values)} inside"
+
+    @property
+    def layouts(self) -> dict[str, str]:
+        """The layout that it holds, where it is one."""
+        return {} if self.holds in FORMS else {self.holds: "document"}
+
+    def faults(self, layouts: Layouts) -> Iterator[Fault]:
+        """Yield what is written as no place, and places that a layout does not have."""
+        for number, one in enumerate(self.values, 1):
+            for place in one.places:
+                if why := place_fault(place):
+                    yield f"values[{number}].at", why
+                elif self.holds in layouts and not (
+                    trace(layouts, self.holds, place) & {"number", "text", "bytes", "identifier",
+                                                         "time"}
+                ):  # fmt: skip
+                    yield f"values[{number}].at", f"no value stands at {place} in {self.holds}"
+
+
+class IdentitySpec(_Placed, tag="identity"):
+    """A name field, such as the account, stands in a document; the target's is written."""
+
+    MADE_BY = "agreements.Agreements"
+
+    holds: Annotated[str, hint("the form of the document, or a layout")]
+    at: Annotated[
+        tuple[str, ...], Meta(min_length=1, description="paths of it; `*` is every name there")
+    ]
+    bound: Annotated[str, hint("the name field")]
+    kept: Annotated[
+        bool, hint("where nothing else is known, the source's stays, as in a world")
+    ] = False
+
+    @property
+    def words(self) -> str:
+        """Whose it is."""
+        return f"the {self.bound} inside"
+
+    @property
+    def values(self) -> tuple[AgreementSpec, ...]:
+        """The same as agreements."""
+        return (AgreementSpec(at=self.at, field=self.bound, kept=self.kept),)
+
+
+class StageSpec(LayerModel, tag="stage"):
+    """Changes nothing: it names the bytes as they are here, so that others can speak of them."""
+
+    MADE_BY = "agreements.Stage"
+
+    name: Annotated[str, hint('what others call it, as in `at_stage = "once"`')]
+
+    def faults(self, layouts: Layouts) -> Iterator[Fault]:
+        """Yield names that mean something else already."""
+        if self.name in ("file", "payload"):
+            yield "name", f"{self.name!r} is a stage of every piece already"
+
+
+class PathsSpec(_Placed, tag="paths"):
+    """Paths stand in a text piece; those in known folders are written as the target has them."""
+
+    MADE_BY = "paths.Paths"
+
+    holds: Annotated[str, hint("the form of the document")]
+    at: Annotated[tuple[str, ...], Meta(min_length=1, description="where; `*` is every name there")]
+
+    @property
+    def words(self) -> str:
+        """What is in it."""
+        return "paths of folders inside"
