@@ -20,7 +20,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from clever_ferry.boxes import Box, BoxSpec, Making, Put, make_box
-from clever_ferry.errors import DamagedError, FerryError
+from clever_ferry.errors import DamagedError, FerryError, RefusedError
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
 from clever_ferry.moving.files import FolderFiles
@@ -346,3 +346,65 @@ def test_an_index_per_save_and_none_above(tmp_path: Path) -> None:
     }  # fmt: skip
     assert not (tmp_path / "slot01").exists()
     assert (tmp_path / "slot02" / "rows.idx").read_bytes()[:5] == bytes([130, 0, 0, 0, 1])
+
+
+IDENTS: dict[str, tuple[dict[str, Any], dict[str, Any], str]] = {
+    "number": ({"type": "u64", "name": "id"}, {"type": "number"}, "7"),
+    "mixed": ({"type": "identifier", "name": "id", "order": "mixed"}, {"type": "identifier"},
+              "00112233-4455-6677-8899-aabbccddeeff"),
+    "text": ({"type": "text", "name": "id", "length": "u8"}, {"type": "hex"}, "00aabbcc"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("kind", IDENTS)
+def test_an_index_that_counts_in_its_name_and_keeps_what_was(tmp_path: Path, kind: str) -> None:
+    ident, field, first = IDENTS[kind]
+    layouts = compile_layouts({name: convert(one, LayoutSpec) for name, one in {
+        "index": {"fields": [{"type": "list", "name": "rows", "of": "row", "count": "u8"}]},
+        "row": {"fields": [
+            {"type": "text", "name": "name", "length": "u8"}, ident, {**ident, "name": "was"},
+            {"type": "u16", "name": "day"}, {"type": "u32", "name": "crc"},
+        ]},
+    }.items()})  # fmt: skip
+    box = make_box(convert({
+        "kind": "indexed", "index": "all-{turn}.idx", "newest": "turn", "layout": "index",
+        "record": "row", "entries": "/rows", "name": "/name", "identifier": "/id",
+        "identifier_size": 8, "previous": "/was", "repeats": {"/day": "day"},
+        "check": {"at": "/crc", "what": "crc32"}, "blob": "{id}.blob",
+        "fields": {"id": field, "turn": {"type": "number"}},
+    }, BoxSpec), layouts)  # fmt: skip
+    value: Any = int(first) if kind == "number" else first
+    blank: Any = 1 if kind == "number" else first.replace("0", "1")
+    row = {"name": "one", "id": value, "was": blank, "day": 31, "crc": zlib.crc32(b"old")}
+    (tmp_path / "all-9.idx").write_bytes(b"cut")
+    (tmp_path / "all-10.idx").write_bytes(layouts["index"].write({"rows": [row]}))
+    (tmp_path / f"{first}.blob").write_bytes(b"old")
+    found = box.read(FolderFiles(tmp_path), lambda _: True)
+    assert [dict(one.says) for one in found.entries] == [{"day": 31}]
+    new = [Put("one", BytesPayload(b"new"), 10**18, {"day": "32"}),
+           Put("two", BytesPayload(b"2nd"), 10**18, {"day": 1})]  # fmt: skip
+    numbers = iter(range(97, 99))
+    making = Making(10**18, lambda size: bytes([next(numbers)]) * size)
+    for output in box.write(found, new, [], making):
+        if output.payload is None:
+            (tmp_path / output.path).unlink()
+        else:
+            data = read_all(output.payload, limit=99, what="it")
+            (tmp_path / output.path).write_bytes(data)
+    assert contents(box, tmp_path) == {"one": b"new", "two": b"2nd"}
+    assert not (tmp_path / "all-10.idx").exists()
+    rows = layouts["index"].read_whole((tmp_path / "all-11.idx").read_bytes())["rows"]
+    assert [(one["name"], one["day"], one["crc"]) for one in rows] == [
+        ("one", 32, zlib.crc32(b"new")), ("two", 1, zlib.crc32(b"2nd")),
+    ]  # fmt: skip
+    assert rows[0]["was"] == value
+    assert rows[0]["id"] != value
+    assert (tmp_path / f"{first}.blob").read_bytes() == b"old", "the one before is kept"
+    assert f"{first}.blob" in box.read(FolderFiles(tmp_path), lambda _: True).own
+    (tmp_path / "all-11.idx").write_bytes(
+        (tmp_path / "all-11.idx").read_bytes().replace(zlib.crc32(b"new").to_bytes(4, "little"),
+                                                       b"abcd"))  # fmt: skip
+    with pytest.raises(DamagedError, match="crc32"):
+        contents(box, tmp_path)
+    with pytest.raises(RefusedError, match="the day of one, which is not known"):
+        change(box, tmp_path, {"one": b"x"}, [])

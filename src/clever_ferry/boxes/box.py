@@ -7,6 +7,7 @@ clock and no randomness: both are handed in as `Making`.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from types import MappingProxyType
 from typing import Any, NamedTuple, Protocol
 
 from msgspec import Struct, field
@@ -35,6 +36,8 @@ class Entry(Struct, frozen=True, gc=False):
     """By what its bytes are checked whenever they are read to their end, if they are."""
     beside: tuple[str, ...] = ()
     """Entries of the box that are part of this one and have none of their own: they go with it."""
+    says: Mapping[str, int | str] = MappingProxyType({})
+    """What the box itself says of name fields and facts of the save that the entry is of."""
 
 
 class Contents(Struct, frozen=True):
@@ -62,6 +65,8 @@ class Put(NamedTuple):
     name: str
     payload: Payload
     stamp: int
+    says: Mapping[str, int | str] = MappingProxyType({})
+    """The name fields and facts of the save that it is of."""
 
 
 class Making(NamedTuple):

@@ -3,6 +3,8 @@
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Annotated, Literal
 
+from msgspec import field
+
 from clever_ferry.boxes.one_file_spec import NodesSpec, PackedSpec, PositionsSpec
 from clever_ferry.boxes.spec_base import (
     NAMES,
@@ -19,7 +21,7 @@ from clever_ferry.boxes.spec_base import (
 from clever_ferry.layouts.digests import DigestName
 from clever_ferry.layouts.times import StampUnit
 from clever_ferry.model import Meta, Model, hint, one_of, spelled
-from clever_ferry.naming import FieldSpec
+from clever_ferry.naming import FieldSpec, NumberField
 
 __all__ = [
     "ArchiveSpec",
@@ -48,7 +50,9 @@ class PartsSpec(Model):
     """How an entry's bytes are cut into blobs; paths are those within one part's record."""
 
     at: Annotated[str, hint("the path of the list of parts in an entry's record")]
-    size: Annotated[str, hint("the path of a part's size")]
+    size: Annotated[str | None, hint("the path of a part's size; without it, the blob's own")] = (
+        None
+    )
     most: Annotated[int, Meta(ge=1, description="bytes in one part at the most")]
     check: CheckSpec | None = None
 
@@ -82,7 +86,15 @@ class IndexSpec(Model):
     identifier_size: Annotated[int, Meta(ge=4, le=64, description="bytes in a new identifier")]
     size: Annotated[str | None, hint("in a record: the path of the whole size")] = None
     stamp: Annotated[StampSpec | None, hint("in a record: last change")] = None
-    parts: PartsSpec
+    parts: Annotated[PartsSpec | None, hint("without, an entry is one blob")] = None
+    check: Annotated[CheckSpec | None, hint("in a record without `parts`: its checksum")] = None
+    previous: Annotated[
+        str | None,
+        hint("in a record: the identifier of the bytes before these, whose blob is kept"),
+    ] = None
+    repeats: Annotated[
+        dict[str, str], hint("in a record: place = the fact or name field that stands there")
+    ] = field(default_factory=dict)
     blob: Annotated[str, hint("the name pattern of a blob, with its fields")]
     fields: dict[str, FieldSpec]
     counts: Annotated[tuple[str, ...], hint("paths that go up by 1 per writing")] = ()
@@ -97,6 +109,18 @@ class IndexSpec(Model):
             raise ValueError("an entry's name stands in its record (`name`) or its blob (`head`)")
         if self.name is None and self.generation is not None:
             raise ValueError("a `generation` needs the `name` in the record")
+        if self.parts is not None and self.check is not None:
+            raise ValueError("with `parts`, each has its own `check`")
+        sized = self.size if self.parts is None else self.parts.size
+        if sized is None and any(one.what == "size" for one in self.tallies):
+            raise ValueError("what all sizes come to can't agree where none stands in the index")
+        if self.parts is None and any(one.what == "parts" for one in self.tallies):
+            raise ValueError("without `parts` there are none to be counted")
+
+    @property
+    def counted(self) -> str | None:
+        """The number in the index file's name that goes up, where there is one."""
+        return None
 
     def index_layouts(self, use: str) -> dict[str, str]:
         """Return the layouts that it names, and as what; `use` is that of the index file's."""
@@ -105,23 +129,24 @@ class IndexSpec(Model):
 
     def index_faults(self, layouts: Layouts, above: str) -> Iterator[Fault]:
         """Yield what is wrong with it; `above` stands before its keys."""
-        yield from literal(f"{above}index", self.index)
         yield from records(self, layouts, f"{above}entries", self.entries)
-        record = self.record
+        record, parts = self.record, self.parts
+        ident = {*NAMES, "bytes"}
+        inner = f"{parts.at}/0" if parts is not None else ""
+        size, check = (parts.size, parts.check) if parts is not None else (None, self.check)
         for key, path, kinds in (
             ("name", self.name, NAMES),
-            ("identifier", self.identifier, {*NAMES, "bytes"}),
+            ("identifier", self.identifier, ident),
+            ("previous", self.previous, ident),
             ("size", self.size, {"number"}),
             ("generation", self.generation, {"number"}),
-            ("parts.at", self.parts.at, {"list"}),
-            ("parts.size", f"{self.parts.at}/0{self.parts.size}", {"number"}),
-        ):
+            ("parts.at", parts.at if parts is not None else None, {"list"}),
+            ("parts.size", None if size is None else inner + size, {"number"}),
+            ("parts.check.at" if parts is not None else "check.at",
+             None if check is None else inner + check.at, {"number", "bytes"}),
+            *((f"repeats.{place}", place, {"number", "text"}) for place in self.repeats),
+        ):  # fmt: skip
             yield from at_place(layouts, record, f"{above}{key}", path, set(kinds))
-        if self.parts.check is not None:
-            path = f"{self.parts.at}/0{self.parts.check.at}"
-            yield from at_place(
-                layouts, record, f"{above}parts.check.at", path, {"number", "bytes"}
-            )
         if self.head is not None:
             yield from at_place(
                 layouts, self.head.layout, f"{above}head.name", self.head.name, {"text"}
@@ -131,7 +156,9 @@ class IndexSpec(Model):
                 layouts, self.layout, f"{above}tallies[{number}].at", tally.at, {"number"}
             )
         yield from counted(self, layouts, above)
-        yield from named(f"{above}blob", self.blob, self.fields, {"id", "part"}, above)
+        own = {"id", "part"} if self.parts is not None else {"id"}
+        blob = {name: one for name, one in self.fields.items() if name != self.counted}
+        yield from named(f"{above}blob", self.blob, blob, own, above)
 
 
 class IndexedSpec(IndexSpec, BoxModel, tag="indexed"):
@@ -140,6 +167,16 @@ class IndexedSpec(IndexSpec, BoxModel, tag="indexed"):
     MADE_BY = "indexed.IndexedBox"
     WORDS = "an index over blobs"
 
+    newest: Annotated[
+        str | None,
+        hint("a number in the index's name: the highest counts, and each writing adds one"),
+    ] = None
+
+    @property
+    def counted(self) -> str | None:
+        """That number."""
+        return self.newest
+
     @property
     def layouts(self) -> dict[str, str]:
         """The index file's, and those in it."""
@@ -147,6 +184,13 @@ class IndexedSpec(IndexSpec, BoxModel, tag="indexed"):
 
     def faults(self, layouts: Layouts) -> Iterator[Fault]:
         """Yield what is wrong with the index."""
+        if self.newest is None:
+            yield from literal("index", self.index)
+        elif not isinstance(self.fields.get(self.newest), NumberField):
+            yield "newest", f"there is no field {self.newest!r} that is a number"
+        else:
+            number = {self.newest: self.fields[self.newest]}
+            yield from named("index", self.index, number, {self.newest}, "")
         yield from self.index_faults(layouts, "")
 
 
@@ -201,6 +245,7 @@ class ShelvesSpec(BoxModel, tag="shelves"):
                 yield from at_place(layouts, self.top.record, f"top.{key}", path, set(kinds))
             yield from counted(self.top, layouts, "top.")
         yield from named("folder", self.folder, self.fields, {"id"}, "")
+        yield from literal("shelf.index", self.shelf.index)
         yield from self.shelf.index_faults(layouts, "shelf.")
 
 

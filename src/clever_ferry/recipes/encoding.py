@@ -111,7 +111,8 @@ class _Written:
         stages: dict[str, Payload] = {}
         wrapped = file.chain.wrap_into(payload, stages, known, headers=headers)
         self._stages[piece.key] = {**stages, "file": wrapped}
-        self.encoded.append(Encoded(piece, payload, Put(name, wrapped, stamp or 0)))
+        put = Put(name, wrapped, stamp or 0, known.values)
+        self.encoded.append(Encoded(piece, payload, put))
 
     def _stage(self, role: str, stage: str, fields: Any) -> Payload:
         """Return a piece's bytes: that of the same fields, as of the same player, or the only."""

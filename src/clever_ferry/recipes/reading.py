@@ -177,7 +177,8 @@ class _Gathering:
             payload = entry.payload
             piece = Piece(
                 file.role, own, payload, entry.size, entry.stamp, entry.name, entry.files,
-                entry.problem, _NOTHING_SAID, _NOTHING_SAID, old, file.describes, payload,
+                entry.problem, entry.says or _NOTHING_SAID, _NOTHING_SAID, old, file.describes,
+                payload,
             )  # fmt: skip
         else:
             piece = self._peeled(entry, file, own, old)
@@ -207,6 +208,8 @@ class _Gathering:
             problem = f"it can't be read: {error.what.rstrip('.')}"
         except OSError as error:
             problem = f"it can't be read: {error.strerror or error}"
+        if entry.says:
+            bound = {**entry.says, **bound}
         return Piece(
             file.role, own, payload, entry.size, entry.stamp, entry.name, entry.files, problem,
             bound, headers, old, file.describes, entry.payload, locked, claims,
