@@ -11,6 +11,7 @@ b'{"name": "Saltmarsh",\\n "day": 32}\\n'
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from functools import lru_cache
 from typing import Any, NamedTuple
 
 from clever_ferry.documents.form import (
@@ -25,7 +26,7 @@ from clever_ferry.documents.form import (
     spliced,
 )
 from clever_ferry.documents.nodes import Node, Single
-from clever_ferry.documents.places import PlaceError, steps_of, values_at
+from clever_ferry.documents.places import COUNT, PlaceError, steps_of, values_at
 from clever_ferry.documents.spec import FormSpec
 from clever_ferry.errors import RefusedError
 from clever_ferry.model import class_of
@@ -48,6 +49,7 @@ __all__ = [
 ]
 
 _MOST, _HELD = 256 << 20, 16 << 20
+_HOLDERS = (dict, list)
 
 
 _MADE_BY: dict[str, tuple[str, dict[str, Any]]] = {
@@ -105,9 +107,31 @@ def values_in(form: Form | str, source: Payload, places: Sequence[str]) -> list[
         from clever_ferry.documents.json_text import read_json
 
         whole = read_json(read_all(source, limit=_MOST, what="It"), "It")
-        return [[one if not isinstance(one, dict | list) else None
-                 for one in values_at(whole, place)] for place in places]  # fmt: skip
+        found: list[list[Any]] = []
+        for place, names in zip(places, _names_of(tuple(places)), strict=True):
+            try:  # most places are names in mappings; listings ask for very many
+                value = whole
+                for name in names:
+                    if type(value) is list:
+                        value = len(value) if name is COUNT else value[_number(name)]
+                    else:
+                        value = value[name]
+                found.append([value])
+            except (KeyError, TypeError, ValueError, IndexError):
+                found.append(values_at(whole, place))
+        return [[None if isinstance(one, _HOLDERS) else one for one in own] for own in found]
     return [[node.value for node in nodes] for nodes in nodes_in(form, source, places)]
+
+
+def _number(name: Any) -> int:
+    if type(name) is str and name.isdecimal():
+        return int(name)
+    raise KeyError(name)
+
+
+@lru_cache(64)
+def _names_of(places: tuple[str, ...]) -> list[tuple[Any, ...]]:
+    return [steps_of(place) for place in places]
 
 
 def with_values(

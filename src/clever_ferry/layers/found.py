@@ -48,9 +48,11 @@ class Found(Struct, gc=False):
 
     def checked(self, stage: str, payload: Payload) -> Payload:
         """Return the bytes of a stage, checked by what was said of them further out."""
-        checks = self.of_stages.pop(stage, None)
-        self.at[stage] = Checked(payload, tuple(checks)) if checks else payload
-        return self.at[stage]
+        if checks := self.of_stages.pop(stage, None):
+            payload = Checked(payload, tuple(checks))
+        if stage != "payload":
+            self.at[stage] = payload
+        return payload
 
 
 class Checked(Struct, frozen=True, gc=False):

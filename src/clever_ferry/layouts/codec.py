@@ -139,12 +139,15 @@ class Layout:
 
     def repeated(self, values: Mapping[str, Any]) -> dict[str, int | str]:
         """Return what a value of this layout says of name fields; bytes are hex digits."""
-        return {
-            field: values[own].hex()
-            if isinstance(values[own], bytes)
-            else (values[own] - self.plus[own] if own in self.plus else values[own])
-            for own, field in self.bound.items()
-        }
+        said: dict[str, int | str] = {}
+        for own, field in self.bound.items():
+            value = values[own]
+            if type(value) is bytes:
+                value = value.hex()
+            elif own in self.plus:
+                value -= self.plus[own]
+            said[field] = value
+        return said
 
     def lacks(self, values: Mapping[str, Any]) -> str:
         """Return the first field that writing needs a value for and has none, or nothing."""

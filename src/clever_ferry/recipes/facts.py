@@ -86,6 +86,11 @@ class FactReader:
         self._packs_source = self._source(packs.source, None, packs.opens) if packs else None
         if self._packs_source is not None:
             self._wanted.setdefault(self._packs_source, [])
+        self._places = {
+            source: tuple([at for *_, at, _ in wanted])
+            + ((packs.at,) if packs is not None and source == self._packs_source else ())
+            for source, wanted in self._wanted.items()
+        }
 
     def _source(
         self, role: str, layout: str | None, opens: tuple[str, ...] | None,
@@ -150,7 +155,7 @@ class FactReader:
             if piece.problem or piece.locked:
                 continue
             try:
-                inside = self._values(source, piece, known, [at for *_, at, _ in wanted])
+                inside = self._values(source, piece, known, self._places[source])
             except KeyNeededError as error:
                 if not keyless:
                     raise
@@ -234,8 +239,6 @@ class FactReader:
         self, source: _Source, piece: Piece, known: Known, places: Sequence[str]
     ) -> list[list[Any]]:
         """Return what stands in a piece at each place, and at that of the add-ons behind them."""
-        if self._packs is not None and source == self._packs_source:
-            places = (*places, self._packs.at)
         if source.header is not None:
             said = dict(piece.headers.get(source.header, {}))
             return [values_at(said, place) for place in places]
