@@ -75,7 +75,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "`box`": told(den, "box", tmp_path / "apart", "-o", tmp_path / "again"),
         "`recipe list`": told(den, "recipe", "list"),
         "`recipe show`": told(den, "recipe", "show", "saltglass"),
-        "`recipe check`": told(den, "recipe", "check", recipe),
+        "`recipe check`": told(den, "recipe", "check", recipe, "--pairs"),
     }  # fmt: skip
     world = next(den.depot.glob("voyage-00-*")) / "meta.json"
     world.write_bytes(world.read_bytes() + b"\n")

@@ -309,3 +309,35 @@ def test_what_is_refused_is_explained_and_nothing_else(
         assert lines
     else:
         assert not lines
+
+
+def shipped(name: str) -> str:
+    folder = resources.files("clever_ferry.recipes") / "data"
+    return (folder / f"{name}.toml").read_text("utf-8")
+
+
+def invented(name: str) -> str:
+    return (resources.files("clever_ferry_demo.invented") / f"{name}.toml").read_text("utf-8")
+
+
+def test_what_becomes_of_a_save_between_each_two_editions(den: Den) -> None:
+    path = den.recipe("moth-lantern", shipped("moth-lantern"))
+    told = den.cferry("recipe", "check", path, "--pairs", "--json").data["pairs"]
+    pairs = {(one["from"], one["to"]): one for one in told}
+    assert len(pairs) == 6
+    classic = pairs["finch", "classic"]
+    assert classic["crosses"] == ["tale", "note"]
+    assert classic["made"] == ["owner in the tale's owner"]
+    assert classic["taken"] == ["table of the tale's owner", "the owner of what is replaced"]
+    assert classic["lost"] == ["the system"]
+    assert pairs["classic", "finch"]["made"] == ["the slip, which describes the tale"]
+    assert "which all its saves share" in pairs["classic", "finch"]["taken"][0]
+    walk = den.recipe("ropewalk", invented("ropewalk"))
+    shown = den.cferry("recipe", "check", walk, "--pairs").out
+    assert "sha256 of the world in the card" in " ".join(shown.split())
+    seal = den.recipe("saltglass", shipped("saltglass"))
+    (one,) = [one for one in den.cferry("recipe", "check", seal, "--pairs", "--json").data["pairs"]
+              if (one["from"], one["to"]) == ("tern", "depot")]  # fmt: skip
+    assert "the world of what is replaced, or a new one" in one["taken"]
+    box = den.recipe("tern-crate", shipped("tern-crate"))
+    assert "Only a game's" in den.cferry("recipe", "check", box, "--pairs", code=2).err

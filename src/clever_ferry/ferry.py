@@ -60,6 +60,7 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.handovers import Handover
     from clever_ferry.keeping.logbook import Record
     from clever_ferry.proving.trying import Tried
+    from clever_ferry.recipes.pairing import PairTold
     from clever_ferry.unboxing.taking_apart import Together
 
 __all__ = ["Ferry", "open_ferry"]
@@ -424,6 +425,19 @@ class Ferry:
             return Explained(game, [told_edition(game, one) for one in chosen], [])
         edition = self.places.game_and_edition(address)[1]
         return Explained(game, [told_edition(game, edition)], told_routes(game, edition))
+
+    def told_pairs(self, file: Path) -> list[PairTold]:
+        """Read a game recipe's file, and tell what becomes of a save between each two editions.
+
+        Raises RecipeError with all that is wrong with it, WrongUseError where it is no game's.
+        """
+        from clever_ferry.recipes.models import GameRecipe
+        from clever_ferry.recipes.pairing import told_pairs
+
+        recipe = self.recipes.check(file)
+        if not isinstance(recipe, GameRecipe):
+            raise WrongUseError("Only a game's recipe has editions to be paired.")
+        return told_pairs(self.recipes.game_of(recipe, str(file)))
 
     def try_recipe(self, file: Path, folder: Path | None = None) -> list[Tried]:
         """Read a recipe's file, and say what each of its editions makes of a folder of real saves.

@@ -68,7 +68,7 @@ class Layout:
         self._parts = [step for step in self._steps if isinstance(step, Parts)]
         self.fast = compile_fast(spec)
         """Reads and writes many at once, where it can; what does not fit is told by `read`."""
-        self._needed = tuple(
+        self.needed = tuple(
             name
             for field in spec.fields
             if (name := str(getattr(field, "name", "")))
@@ -76,6 +76,7 @@ class Layout:
             and getattr(field, "usual", None) is None
             and (getattr(field, "computed", None) is None or _outside(field))
         )
+        """The fields that writing needs a value for."""
         valued = [f for f in spec.fields if isinstance(f, NumberSpec | BytesSpec)]
         self.numbers = frozenset(f.name for f in valued if isinstance(f, NumberSpec))
         texts = [f for f in spec.fields if isinstance(f, TextSpec)]
@@ -151,7 +152,7 @@ class Layout:
 
     def lacks(self, values: Mapping[str, Any]) -> str:
         """Return the first field that writing needs a value for and has none, or nothing."""
-        return next((name for name in self._needed if name not in values), "")
+        return next((name for name in self.needed if name not in values), "")
 
     def behind(self, data: bytes, name: str) -> bytes:
         """Return the bytes of one value of this layout that follow a field of it."""

@@ -113,6 +113,10 @@ class FactReader:
         """The roles that facts are read from."""
         return frozenset(info.source for info in self._facts.values() if info.source is not None)
 
+    def source_of(self, key: str) -> str | None:
+        """Return the role that a fact is read from; None where it is a part of the name."""
+        return self._facts[key].source
+
     @property
     def reads_content(self) -> bool:
         """Whether any fact is read from a piece."""

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.parts import PieceFile
 
-__all__ = ["EditionTold", "RouteTold", "told_edition", "told_route", "told_routes"]
+__all__ = ["EditionTold", "RouteTold", "only_read", "told_edition", "told_route", "told_routes"]
 
 _FOLDERS = {
     "shared-games": "the system's folder of games' scores and saves",
@@ -179,10 +179,11 @@ def _rewrapped(source: PieceFile, target: PieceFile) -> str:
 def told_routes(game: Game, edition: Edition) -> list[RouteTold]:
     """Tell the crossings from an edition to each other one, and back; exports are only read."""
     others = [one for one in game.editions.values() if one.id != edition.id]
-    there = [told_route(game, edition, one) for one in others if not _only_read(one)]
-    back = [] if _only_read(edition) else [told_route(game, one, edition) for one in others]
+    there = [told_route(game, edition, one) for one in others if not only_read(one)]
+    back = [] if only_read(edition) else [told_route(game, one, edition) for one in others]
     return there + back
 
 
-def _only_read(edition: Edition) -> bool:
+def only_read(edition: Edition) -> bool:
+    """Tell whether an edition's saves are an export, into which nothing is carried."""
     return all(berth.info.under == "export" for berth in edition.berths)

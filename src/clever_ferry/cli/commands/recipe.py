@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -21,6 +22,7 @@ from clever_ferry.visible import visible
 if TYPE_CHECKING:
     from clever_ferry.proving.trying import Tried
     from clever_ferry.recipes.loading import Recipes, RecipeSource
+    from clever_ferry.recipes.pairing import PairTold
 
 __all__ = ["command"]
 
@@ -103,9 +105,16 @@ def schema(computer: Path | None, box: bool, library: bool) -> None:
     "--try", "example", type=click.Path(path_type=Path), metavar="FOLDER",
     help="Also try it on a folder of real saves.",
 )  # fmt: skip
+@click.option(
+    "--pairs",
+    is_flag=True,
+    help="Also say what crosses between each two editions, what is made anew, and what is lost.",
+)
 @json_option
 @click.pass_obj
-def check(computer: Path | None, file: Path, example: Path | None, as_json: bool) -> None:
+def check(
+    computer: Path | None, file: Path, example: Path | None, pairs: bool, as_json: bool
+) -> None:
     """Read a recipe FILE and say what is wrong with it, key by key.
 
     With --try, also say what it reads of a FOLDER of real saves, what it leaves unread, and
@@ -121,10 +130,12 @@ def check(computer: Path | None, file: Path, example: Path | None, as_json: bool
         echo_json({"file": str(file), "right": False, "what": error.what,
                    "faults": list(error.details)})  # fmt: skip
         raise click.exceptions.Exit(DAMAGED) from None
+    told = ferry.told_pairs(file) if pairs else []
     tried = ferry.try_recipe(file, example)
     if as_json:
-        answer = [_tried_data(one) for one in tried]
-        echo_json({"file": str(file), "right": True, "faults": [], "tried": answer})
+        answer = {"tried": [_tried_data(one) for one in tried]}
+        more = {"pairs": [_pair_data(one) for one in told]} if pairs else {}
+        echo_json({"file": str(file), "right": True, "faults": [], **answer, **more})
         return
     out = console()
     if isinstance(recipe, GameRecipe):
@@ -135,12 +146,34 @@ def check(computer: Path | None, file: Path, example: Path | None, as_json: bool
     else:
         what = recipe.box if isinstance(recipe, BoxRecipe) else recipe.library
         out.print(f"[good]✓[/] {escape(str(file))} is right: {escape(what.title)}.")
+    if pairs:
+        _print_pairs(told)
     for one in tried:
         _print_tried(one)
     if example is not None and not any(one.saves for one in tried):
         out.print(f"[care]No edition of it reads a save in {escape(str(example))}.[/]")
     if recipes.own and file.resolve().parent != recipes.own.resolve():
         out.print(f"To use it, put it into {escape(place(recipes.own))}")
+
+
+def _pair_data(one: PairTold) -> dict[str, Any]:
+    return {
+        "from": one.source.id, "to": one.target.id, "crosses": list(one.crosses),
+        "made": list(one.made), "taken": list(one.taken), "lost": list(one.lost),
+    }  # fmt: skip
+
+
+def _print_pairs(pairs: Sequence[PairTold]) -> None:
+    out = console()
+    if not pairs:
+        out.print("It has one edition alone, or others that are only read: there are no pairs.")
+        return
+    shown = table("From", "To", "Crosses", "Made anew", "From the target", "Lost")
+    for one in pairs:
+        columns = (one.crosses, one.made, one.taken, one.lost)
+        cells = [escape("\n".join(column)) or "[dim]–[/]" for column in columns]
+        shown.add_row(escape(one.source.id), escape(one.target.id), *cells)
+    out.print(shown)
 
 
 def _tried_data(one: Tried) -> dict[str, Any]:
