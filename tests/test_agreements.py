@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import json
 import random
 import struct
@@ -11,10 +13,17 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
+from clever_ferry.layers import Known, LayerSpec, compile_layers
+from clever_ferry.layers.known import Writing
+from clever_ferry.model import convert
+from clever_ferry.payload import BytesPayload
 from clever_ferry_demo.invented import Ropewalk
 from tests.conftest import Den
 from tests.test_invented import RECIPES, saves
+from tests.test_layers import whole
 
 WALK = (RECIPES / "ropewalk.toml").read_text("utf-8")
 OWN = """
@@ -108,6 +117,57 @@ card = [{ kind"""
     both = both.replace("card = [{ kind", turn)
     path = walk.recipe("ropewalk", both)
     assert "in a circle" in walk.cferry("recipe", "check", path, code=5).err
+
+
+CARDS = {
+    "json": b'{"a": {"sum": "", "n": 0}, "kept": 1.50}\n',
+    "ini": b"; mine\n[a]\nsum =\nn = 0\n",
+    "xml": b"<c><a n='0'><sum></sum></a><!-- mine --></c>",
+    "properties": b"a/sum=\na/n = 0\n",
+}
+NUMBERED = {"xml": "/c/a/@n", "properties": "/a~1n"}
+SUMMED = {"xml": "/c/a/sum", "properties": "/a~1sum"}
+RIGHT: dict[str, Callable[[bytes], int | bytes]] = {
+    "crc32": zlib.crc32, "adler32": zlib.adler32, "size": len,
+    "sha1": lambda data: hashlib.sha1(data).digest(),
+    "sha256": lambda data: hashlib.sha256(data).digest(),
+}  # fmt: skip
+
+
+@given(st.sampled_from(sorted(CARDS)), st.sampled_from(sorted(RIGHT)), st.data())
+def test_any_checksum_in_any_spelling_is_written_right_and_found_wrong(
+    form: str, what: str, data: st.DataObject
+) -> None:
+    right = RIGHT[what](raw := data.draw(st.binary(max_size=60)))
+    bytes_of = ["hex", "HEX", "base64", "hex-little"]
+    ways = bytes_of if isinstance(right, bytes) else ["decimal", "hex", "HEX"]
+    spelled, account = data.draw(st.sampled_from(ways)), data.draw(st.integers(0, 10**12))
+    values = [
+        {"at": SUMMED.get(form, "/a/sum"), "piece": "world", "what": what, "spelled": spelled},
+        {"at": NUMBERED.get(form, "/a/n"), "field": "account", "plus": 3},
+    ]
+    spec = convert([{"kind": "agrees", "holds": form, "values": values}], list[LayerSpec])
+    chain = compile_layers({"card": spec}, {})["card"]
+    (layer,) = chain.layers
+    writing = Writing(0, stage=lambda role, stage: BytesPayload(raw))
+    known = Known({"account": account}, writing=writing)
+    blank = layer.blanked(BytesPayload(CARDS[form]))  # type: ignore[attr-defined]
+    card = whole(chain.wrap(blank, known))
+    digits = right.hex() if isinstance(right, bytes) else f"{right:x}"
+    text = {
+        "decimal": str(right), "hex": digits, "HEX": digits.upper(),
+        "base64": base64.b64encode(bytes.fromhex(digits) if len(digits) % 2 == 0 else b"").decode(),
+        "hex-little": bytes.fromhex(digits)[::-1].hex() if len(digits) % 2 == 0 else "",
+    }[spelled]  # fmt: skip
+    assert text.encode() in card.replace(b"\\=", b"=")
+    assert str(account + 3).encode() in card
+    found = chain.unwrap(BytesPayload(card))
+    assert whole(found.payload) == whole(blank)
+    assert found.bound == {"account": account} or found.bound == {"account": str(account)}
+    (claim,) = found.claims
+    assert claim.fault(BytesPayload(raw)) == ""
+    assert claim.fault(BytesPayload(raw + b"!")) != ""
+    assert whole(chain.wrap(found.payload, known, found.residue)) == card
 
 
 CELLAR = """\
@@ -204,3 +264,22 @@ def test_an_owner_deep_in_a_layout_becomes_the_targets(
         "says Jars for the name, but the save's is Jams"
         in den.cferry("check", f"{there}:3", code=5).out
     )
+
+
+def test_an_owner_that_nobody_can_write_bars_a_save_of_another(
+    linux: Callable[..., Den], tmp_path: Path
+) -> None:
+    den = linux(home="home")
+    owned = CELLAR.replace('field = "account" }', 'field = "account", fixed = true }')
+    den.recipe("cellar", owned.replace('  { at = "/stamp", written = "ns" },\n', ""))
+    isa, wren = "00112233445566aa", "ffeeddccbbaa9988"
+    for account, slot in ((isa, 1), (wren, 2)):
+        (tmp_path / account).mkdir()
+        (tmp_path / account / f"{slot}.jar").write_bytes(jar(account, [[7]], 1000))
+    there, here = f"cellar/one@{tmp_path / wren}", f"cellar/one@{tmp_path / isa}"
+    den.cferry("check", here)
+    told = den.cferry("cross", f"{here}:1", f"{there}:3", "--yes", code=4).err
+    assert f"belongs to the account {isa}" in told
+    assert [path.name for path in (tmp_path / wren).iterdir()] == ["2.jar"]
+    den.cferry("cross", f"{here}:1", f"{here}:3", "--yes")
+    assert (tmp_path / isa / "3.jar").read_bytes() == jar(isa, [[7]], 1000)

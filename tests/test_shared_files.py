@@ -15,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from clever_ferry.boxes import Box, BoxSpec, Making, Put, make_box
+from clever_ferry.boxes.making import box_faults
 from clever_ferry.errors import DamagedError, FerryError, RefusedError
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
@@ -238,5 +239,19 @@ def test_elements_that_are_not_plain_are_refused(tmp_path: Path) -> None:
         change(box, tmp_path, {"1/day": b"3"}, ["2/day"])
     change(box, tmp_path, {"1/day": b"3"}, [])
     assert (tmp_path / "doc").read_text() == '{"all": [{"id": 1, "day": 3}, {"id": 2}]}'
+    whole = box_of({"kind": "nodes", "file": "doc", "holds": "json", "entries": "/all/*",
+                    "name": "/id"})  # fmt: skip
+    change(whole, tmp_path, {"2": b'{"id": 2, "w": [7]}', "x": b'{"id":"x"}'}, ["1"])
+    assert json.loads((tmp_path / "doc").read_text()) == {"all": [{"id": 2, "w": [7]}, {"id": "x"}]}
+    for wrong in ({"2": b'{"id": 3}'}, {"9": b"{}"}):
+        with pytest.raises(RefusedError, match="at /id"):
+            change(whole, tmp_path, wrong, [])
+    for parts in (
+        {"a": {"at": ""}},
+        {"a": {"at": "/id"}},
+        {"a": {"at": "/x"}, "b": {"at": "/x/y"}},
+    ):
+        faults = box_faults(convert({**spec, "parts": parts}, BoxSpec), {})
+        assert any("another part" in one for one in faults), parts
     with pytest.raises(DamagedError, match="no form 'jsn'"):
         box_of({**spec, "holds": "jsn"})

@@ -159,6 +159,7 @@ class NodesBox:
         for put in puts:
             name, part = self._told(put.name)
             raw = read_all(put.payload, limit=_LARGEST, what=put.name)
+            self._refuse_other_name(name, raw)
             by_name.setdefault(name, {})[part] = raw
         put_names = {put.name for put in puts}
         gone: list[str] = []
@@ -211,11 +212,29 @@ class NodesBox:
             return f"{self.above}/{escaped(name)}"
         return f"{self.above}/-" if self.last == "*" else self.spec.entries
 
+    @property
+    def _top(self) -> str:
+        """What leads into an element that stands alone: in XML, its tag."""
+        return f"/{self.last}" if self.form.several else ""
+
+    def _refuse_other_name(self, name: str, raw: bytes) -> None:
+        """Raise RefusedError where an element that is put as it is names another."""
+        if self.spec.name is None or self.spec.parts:
+            return
+        (nodes,) = nodes_in(self.form, BytesPayload(raw), [self._top + self.spec.name])
+        told = [text_of(node.value) for node in nodes]
+        if told != [name]:
+            raise RefusedError(
+                f"What is to be {name} in {self.spec.file} says {' and '.join(told) or 'nothing'} "
+                f"at {self.spec.name}.",
+                advice="Its recipe has to say that this place agrees with the name: see `agrees`.",
+            )
+
     def _new(self, name: str, own: dict[str, bytes]) -> bytes:
         """Return a new element: the template with its name and parts, or the bytes themselves."""
         if self.spec.template is None:
             return own[""]
-        top = f"/{self.last}" if self.form.several else ""
+        top = self._top
         source = BytesPayload(self.spec.template.encode())
         values: list[tuple[Node, Single | bytes]] = []
         inner = {part: spec.at for part, spec in self.parts.items() if part in own}

@@ -172,8 +172,8 @@ class NodesSpec(BoxModel, tag="nodes"):
     def __post_init__(self) -> None:
         if self.name is None and not self.entries.endswith("/*"):
             raise ValueError("elements without `name` are all those in something: end with `/*`")
-        if (self.template is None) != (self.name is None and not self.parts):
-            raise ValueError("a `template` is needed with `name` or `parts`, and only there")
+        if (self.template is None) == bool(self.parts):
+            raise ValueError("a `template` is needed with `parts`, and only there")
         if "" in self.parts or "name" in self.parts:
             raise ValueError("a part needs a name of its own, other than `name`")
 
@@ -181,7 +181,11 @@ class NodesSpec(BoxModel, tag="nodes"):
         """Yield what is written as no place."""
         yield from literal("file", self.file)
         every = {"entries": self.entries, "name": self.name or ""}
-        every |= {f"parts.{part}.at": one.at for part, one in self.parts.items()}
-        for key, place in every.items():
+        inner = {f"parts.{part}.at": one.at for part, one in self.parts.items()}
+        for key, place in (every | inner).items():
             if why := place_fault(place):
                 yield key, why
+        for key, place in inner.items():
+            above = [self.name or "/", *(at for other, at in inner.items() if other != key)]
+            if not place or any(f"{at}/".startswith(f"{place}/") for at in above):
+                yield key, "another part, the name or the whole element stands there"

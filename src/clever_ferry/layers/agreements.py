@@ -97,6 +97,8 @@ class Agreements:
             named = spec.field or spec.fact
             if named is not None:
                 found.bound[named] = value
+            if spec.fixed:
+                continue
             if spec.piece is not None:
                 found.claims.append(Claim(spec, value))
             found.headers[_key(spec)] = {"places": len(nodes), "value": value}
@@ -106,7 +108,8 @@ class Agreements:
     def blanked(self, source: Payload) -> Payload:
         """Return a document that nobody has filled in yet as one that was taken apart."""
         source = held(source)
-        nodes = [(spec, node) for spec in self.specs for node in self._nodes(spec, source)]
+        nodes = [(spec, node) for spec in self.specs if not spec.fixed
+                 for node in self._nodes(spec, source)]  # fmt: skip
         return with_values(self.form, source, [
             (node, self._blank(spec, node) if spec.always is None else
              _spelled(spec, node, spec.always)) for spec, node in nodes
@@ -115,15 +118,28 @@ class Agreements:
     def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return the document with what is right at the target in these places."""
         makers = [
-            self._maker(spec, _was(spec, number, residue), known)
+            _always(self._refuse_other(spec, inside, known)) if spec.fixed
+            else self._maker(spec, _was(spec, number, residue), known)
             for number, spec in enumerate(self.specs)
-        ]
+        ]  # fmt: skip
         return StreamPayload(lambda: self._written(inside, residue, makers))
 
     def recall(self, headers: Mapping[str, Mapping[str, Any]]) -> dict[str, Value]:
         """Return what may stay as it was where the document comes from."""
         said = {_key(spec): headers.get(_key(spec)) for spec in self.specs}
         return {key: own["value"] for key, own in said.items() if own is not None}
+
+    def _refuse_other(self, spec: AgreementSpec, inside: Payload, known: Known) -> Value:
+        """Return what stands where nothing else can be written; raises RefusedError."""
+        value = _one_value(spec, self._nodes(spec, held(inside)))
+        here = known.fields.get(spec.field or "")
+        if here is None or not _alike(value, here):
+            raise RefusedError(
+                f"It belongs to the {spec.field} {value}, which nobody can change, and the game "
+                f"here would take only {here}.",
+                advice="Its game is the only way: see whether it can export or share the save.",
+            )
+        return value
 
     def _maker(self, spec: AgreementSpec, was: Value | None, known: Known) -> Callable[[], Value]:
         """Return what gives a value when it is written; raises RefusedError where nothing can."""
@@ -154,6 +170,8 @@ class Agreements:
         inside = held(inside)
         new: list[tuple[Node, Single | bytes]] = []
         for number, (spec, make) in enumerate(zip(self.specs, makers, strict=True)):
+            if spec.fixed:
+                continue
             nodes, value = self._nodes(spec, inside), make()
             was = residue[number] if isinstance(residue, list) else []
             for at, node in enumerate(nodes):
@@ -267,9 +285,9 @@ def _read(spec: AgreementSpec, node: Node) -> int | str:
     value = _plainly(spec, node)
     if not spec.plus:
         return value
-    if not isinstance(value, int):
+    if not str(value).removeprefix("-").isdecimal():
         raise DamagedError(f"{value!r} at {_places(spec)} is no number.")
-    return value - spec.plus
+    return int(value) - spec.plus
 
 
 def _plainly(spec: AgreementSpec, node: Node) -> int | str:

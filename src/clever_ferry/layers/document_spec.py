@@ -49,6 +49,9 @@ class AgreementSpec(Model):
     kept: Annotated[
         bool, hint("where nothing else is known, the source's stays, as in a world")
     ] = False
+    fixed: Annotated[
+        bool, hint("it can't be written, as a checksum that nobody knows guards it")
+    ] = False
 
     def __post_init__(self) -> None:
         ways = (self.field, self.fact, self.piece, self.written, self.counts or None, self.always)
@@ -60,8 +63,10 @@ class AgreementSpec(Model):
             raise ValueError("`piece` and `what` go together")
         if self.piece is None and self.stage != "file":
             raise ValueError("a `stage` is one of a `piece`")
-        if self.kept and self.field is None:
-            raise ValueError("only a `field` can be `kept`")
+        if (self.kept or self.fixed) and self.field is None:
+            raise ValueError("only a `field` can be `kept` or `fixed`")
+        if self.kept and self.fixed:
+            raise ValueError("say either `kept` or `fixed`")
         if self.plus and (self.counts or self.written or self.always is not None):
             raise ValueError("`plus` is added to a `field`, a `fact` or a `piece`'s size")
         if self.plus and self.what not in (None, "size"):
