@@ -1,4 +1,4 @@
-"""Six invented formats by recipe alone, against writers and readers that know nothing of it."""
+"""Ten invented formats by recipe alone, against writers and readers that know nothing of it."""
 
 from __future__ import annotations
 
