@@ -17,6 +17,8 @@ import pytest
 from clever_ferry.api import open_ferry
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.pruning import Rules
+from clever_ferry.keeping.reading import SnapshotFiles
+from clever_ferry.keeping.verifying import verify
 from tests.conftest import Den, state
 
 
@@ -49,6 +51,17 @@ def test_unchanged_files_are_kept_once_and_not_read_again(den: Den) -> None:
     assert den.cferry("backup", "saltglass", "--json").data[0]["unchanged"] == 8
     assert objects == sum(p.is_file() for p in (den.home / "locker" / "objects").rglob("*"))
     assert den.cferry("backup", "verify", "--json").data["backups"] == 4
+    locker = Locker(den.home / "locker")
+    ident = ident_of(den, "saltglass/depot")
+    only = verify(locker, [ident])
+    assert (only.snapshots, only.faults) == (1, ())
+    kept = SnapshotFiles(locker, locker.snapshot(ident), fold=False)
+    every = [info.path for info in kept.walk(lambda _: True)]
+    assert "options.ini" in every
+    away = next(path for path in every if path.count("/") == 1).partition("/")[0]
+    assert [info.path for info in kept.walk(lambda folder: folder != away)] == [
+        path for path in every if not path.startswith(f"{away}/")
+    ]
 
 
 def test_a_file_that_changed_without_its_time_is_not_missed(den: Den) -> None:

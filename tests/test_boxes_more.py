@@ -19,7 +19,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from clever_ferry.boxes import Box, BoxSpec, Making, Put, make_box
+from clever_ferry.boxes import Box, BoxSpec, FolderBox, Making, Put, make_box
 from clever_ferry.errors import DamagedError, FerryError, RefusedError
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
@@ -50,7 +50,8 @@ SPECS: dict[str, dict[str, Any]] = {
     "sqlite": {"kind": "sqlite", "file": "saves.db", "table": "saves", "name": "name",
                "data": "data", "stamp": "changed"},
     "packed": {"kind": "packed", "file": "all.pack", "layout": "pack", "record": "row",
-               "entries": "/rows", "name": "/name", "data": "/blobs", "counts": ["/writings"]},
+               "entries": "/rows", "name": "/name", "data": "/blobs", "counts": ["/writings"],
+               "stamp": {"at": "/saved", "unit": "ns"}},
 }  # fmt: skip
 
 
@@ -173,6 +174,8 @@ def test_any_change_is_read_by_another_reader(
         right = {k: v for k, v in {**before, **puts}.items() if k not in removes}
         assert read(top / name) == right
         assert contents(box, top) == right
+        stamps = {e.name: e.stamp for e in box.read(FolderFiles(top), lambda _: True).entries}
+        assert {stamps[one] for one in puts} <= {1_750_000_000 * 10**9}
 
 
 @pytest.mark.parametrize("kind", SPECS)
@@ -219,6 +222,13 @@ def test_zips_in_several_parts_and_zips_within(tmp_path: Path) -> None:
     unzip = shutil.which("unzip")
     if unzip:
         subprocess.run([unzip, "-tq", tmp_path / "export-1.zip"], check=True)
+
+
+def test_a_folder_that_is_emptied_goes_with_what_was_in_it(tmp_path: Path) -> None:
+    (tmp_path / "isle").mkdir()
+    (tmp_path / "isle" / "world").write_bytes(b"w")
+    change(FolderBox(), tmp_path, {"new": b"n"}, ["isle/world"])
+    assert [path.name for path in tmp_path.iterdir()] == ["new"]
 
 
 def test_an_archive_for_each_save(tmp_path: Path) -> None:

@@ -595,6 +595,11 @@ def test_a_handover_that_can_not_be_is_refused(yards: Yards, tmp_path: Path) -> 
     ).err  # fmt: skip
     assert "does not say how" in told
     assert "say where the world goes" in den.cferry("handover", where, "--to", "Isa", code=2).err
+    founder = next(den.top.rglob("Brass Court/founder.xml"))
+    founder.rename(founder.with_name("founder.away"))
+    told = den.cferry("handover", where, "--to", "Isa", "--here", "--yes", code=4).err
+    assert "has no founder, whose place could be taken" in told
+    founder.with_name("founder.away").rename(founder)
     assert "either --to" in den.cferry("handover", where, code=2).err
     (tmp_path / "x.zip").write_bytes(b"mine")
     assert "is there already" in den.cferry(

@@ -289,6 +289,17 @@ def test_ini_is_edited_at_one_place_alone(
         assert read(out) == known
 
 
+@pytest.mark.parametrize(("raw", "place", "right"), [
+    (b"", "/a", b"a = 1\n"), (b"\xef\xbb\xbf", "/a", b"\xef\xbb\xbfa = 1\n"),
+    (b"[s]", "/s/a", b"[s]\na = 1\n"), (b"[s]\r\n", "/s/a", b"[s]\r\na = 1\r\n"),
+    (b"b=2", "/a", b"b=2\na=1"),
+])  # fmt: skip
+def test_the_first_line_of_an_ini_needs_none_before_it(
+    raw: bytes, place: str, right: bytes
+) -> None:
+    assert whole("ini", raw, Insert(place, 1)) == right
+
+
 BARE = st.sampled_from(["day", "gold", "name", "a-1", "seed", "x_2"])
 PLAIN = st.booleans() | st.integers(-(2**60), 2**60) | st.text(
     st.characters(codec="utf-8", exclude_categories=("Cc", "Cs", "Zl", "Zp", "Cf", "Co", "Cn")),
@@ -749,6 +760,9 @@ def test_places_choose_count_and_name_signs() -> None:
     for wrong in ("x", "/[a", "/[a]", "/x/[a=b"):
         with pytest.raises(PlaceError):
             steps_of(wrong)
+    first, chosen, last = steps_of("/all/[at/x=a~]b~/c/d]/end")
+    assert (first, last) == ("all", "end")
+    assert (chosen.steps, chosen.value) == (("at", "x"), "a]b/c/d")  # type: ignore[union-attr]
     with pytest.raises(PlaceError, match="single"):
         value_at({"a": [{"n": 1}, {"n": 1}]}, "/a/[n=1]")
 

@@ -44,6 +44,13 @@ def test_any_name_becomes_one_that_every_system_can_hold() -> None:
             refuse_forbidden(name, system)
 
 
+def test_a_path_that_windows_could_not_open_is_counted_with_its_folder() -> None:
+    refuse_forbidden("a" * 59, "windows", 199)
+    refuse_forbidden("a" * 60, "linux", 199)
+    with pytest.raises(RefusedError, match="has 260 characters"):
+        refuse_forbidden("a" * 60, "windows", 199)
+
+
 @pytest.mark.parametrize("kind", ["zip", "tar"])
 def test_archives_with_harmful_members(den: Den, tmp_path: Path, kind: str) -> None:
     path = tmp_path / f"all.{kind}"

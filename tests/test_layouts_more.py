@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from clever_ferry.layouts import Layout, LayoutError
+from clever_ferry.layouts import Layout, LayoutError, start_digest
 from clever_ferry.layouts.times import from_ns, to_ns
 from tests.test_layouts import made
 
@@ -114,6 +114,14 @@ def test_hashes_over_the_whole_with_themselves_as_zeros(what: str, size: int) ->
     data = layout.write({"data": b"isle"})
     assert data[1 : 1 + size] == hashlib.new(what, b"H" + bytes(size) + b"isle").digest()
     assert layout.read_whole(data)["data"] == b"isle"
+
+
+@pytest.mark.parametrize("seed", [0, 7, 255, 256, 70_000])
+def test_a_digests_seed_is_bytes_in_front(seed: int) -> None:
+    front = seed.to_bytes(-(-seed.bit_length() // 8))
+    running = start_digest("md5", seed)
+    running.update(b"isle")
+    assert running.value == hashlib.md5(front + b"isle").digest()
 
 
 def test_computed_of_fields_and_spans_with_seed_and_xor() -> None:

@@ -139,12 +139,12 @@ def test_a_long_identifier_in_the_names_is_one_story(length: int, told: str) -> 
 
 def test_of_several_of_one_name_the_same_and_then_the_nearest_are_paired() -> None:
     left = [save(1, 100, b"a"), save(2, 500, b"b"), save(3, 10, b"c", name="Other")]
-    right = [save(4, 520, b"d"), save(5, 100, b"a"), save(6, 9000, b"e")]
+    right = [save(4, 520, b"d"), save(5, 100, b"a"), save(6, 9000, b"e"), save(7, 10, b"f")]
     pairs = {
         (one.first.slot if one.first else 0, one.second.slot if one.second else 0): one.relation
         for one in relate(left, right, GAME)
     }
-    assert pairs == {(1, 5): "the same", (2, 4): "older", (3, 0): None, (0, 6): None}
+    assert pairs == {(1, 5): "the same", (2, 4): "older", (3, 0): None, (0, 6): None, (0, 7): None}
 
 
 @pytest.mark.parametrize(

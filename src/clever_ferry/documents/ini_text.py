@@ -63,7 +63,8 @@ class Ini:
         text = self.put(source, Node(0, 0), b"", value)
         if not last:
             at = above.start
-            lead = b"" if raw[:at].endswith((b"\n", b"\r")) or at in (0, 3) else end
+            before = raw[:at].removeprefix(b"\xef\xbb\xbf")
+            lead = b"" if not before or before.endswith((b"\n", b"\r")) else end
             return Splice(at, at, lead + name.encode() + b" = " + text + end)
         like = last[-1]
         sign = (
