@@ -14,12 +14,13 @@ from msgspec import Struct, field
 
 from clever_ferry.certainty import Evidence
 from clever_ferry.documents.form import Form
+from clever_ferry.errors import DamagedError
 from clever_ferry.layers import Chain
 from clever_ferry.layouts import Layout
 from clever_ferry.payload import Payload
 from clever_ferry.tree import Files, Output
 
-__all__ = ["Box", "BoxParts", "Contents", "Entry", "Making", "Put"]
+__all__ = ["Box", "BoxParts", "Contents", "Entry", "Making", "Put", "one_file"]
 
 
 class Entry(Struct, frozen=True, gc=False):
@@ -100,3 +101,13 @@ class Box(Protocol):
         Each payload must be read to its end before the next output is asked for, as an
         index that comes last states what was read.
         """
+
+
+def one_file(files: Files, path: str) -> Payload:
+    """Return the file that a box is; raises DamagedError where it is missing."""
+    if files.info(path) is None:
+        raise DamagedError(
+            f"{path} is missing.",
+            advice="Start the game once in this edition, so that it makes it.",
+        )
+    return files.payload(path)

@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
 from clever_ferry.boxes.beside import files_beside, written_beside
-from clever_ferry.boxes.box import BoxParts, Contents, Entry, Making, Put
+from clever_ferry.boxes.box import BoxParts, Contents, Entry, Making, Put, one_file
 from clever_ferry.boxes.one_file_spec import NodesSpec, PartSpec
 from clever_ferry.documents.document import (
     Insert,
@@ -65,14 +65,9 @@ class NodesBox:
 
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Return the parts of every element."""
-        spec = self.spec
-        if files.info(spec.file) is None:
-            raise DamagedError(
-                f"{spec.file} is missing.",
-                advice="Start the game once in this edition, so that it makes it.",
-            )
+        spec, file = self.spec, one_file(files, self.spec.file)
         try:
-            unwrapped = self.chain.unwrap(files.payload(spec.file))
+            unwrapped = self.chain.unwrap(file)
             data = BytesPayload(read_all(unwrapped.payload, limit=_LARGEST, what=spec.file))
             elements = self._named(data) if spec.name is not None else self._keyed(data)
         except DamagedError as error:

@@ -6,7 +6,7 @@ import copy
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Any
 
-from clever_ferry.boxes.box import Contents, Entry, Making, Put
+from clever_ferry.boxes.box import Contents, Entry, Making, Put, one_file
 from clever_ferry.boxes.one_file_spec import PackedSpec
 from clever_ferry.documents.places import set_at, value_at
 from clever_ferry.errors import DamagedError
@@ -30,12 +30,7 @@ class PackedBox:
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Return the entries that the table names."""
         spec = self.spec
-        if files.info(spec.file) is None:
-            raise DamagedError(
-                f"{spec.file} is missing.",
-                advice="Start the game once in this edition, so that it makes it.",
-            )
-        raw = read_all(files.payload(spec.file), limit=_LARGEST, what=spec.file)
+        raw = read_all(one_file(files, spec.file), limit=_LARGEST, what=spec.file)
         try:
             state = self.layout.read_whole(raw)
             records, blobs = value_at(state, spec.entries), value_at(state, spec.data)

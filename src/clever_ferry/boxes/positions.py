@@ -8,7 +8,7 @@ from typing import Any
 from msgspec import Struct
 
 from clever_ferry.boxes.beside import files_beside, written_beside
-from clever_ferry.boxes.box import BoxParts, Contents, Entry, Making, Put
+from clever_ferry.boxes.box import BoxParts, Contents, Entry, Making, Put, one_file
 from clever_ferry.boxes.one_file_spec import PositionsSpec
 from clever_ferry.documents.places import set_at, value_at
 from clever_ferry.errors import DamagedError, RefusedError
@@ -51,14 +51,9 @@ class PositionsBox:
 
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Return the slots that are taken."""
-        spec = self.spec
-        if files.info(spec.file) is None:
-            raise DamagedError(
-                f"{spec.file} is missing.",
-                advice="Start the game once in this edition, so that it makes it.",
-            )
+        spec, file = self.spec, one_file(files, self.spec.file)
         try:
-            unwrapped = self.chain.unwrap(files.payload(spec.file))
+            unwrapped = self.chain.unwrap(file)
             data = read_all(unwrapped.payload, limit=_LARGEST, what=spec.file)
             front, after = self.front.read(data) if self.front is not None else ({}, 0)
             state = _State(data, unwrapped.residue, front, after if spec.first is None
