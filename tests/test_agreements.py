@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import gzip
 import hashlib
 import json
 import random
@@ -105,6 +106,34 @@ def test_what_can_not_be_reached_is_refused(walk: Den, case: str) -> None:
     path = walk.recipe("ropewalk", changed)
     told = walk.cferry("recipe", "check", path, code=5)
     assert said in told.err, told.err
+
+
+def test_a_header_speaks_of_a_stage_further_within(walk: Den, tmp_path: Path) -> None:
+    sized = WALK.replace(
+        '[{ type = "magic", text = "HEMP" }]',
+        '[{ type = "magic", text = "HEMP" }, { type = "u32", name = "once", '
+        'computed = { what = "size", at_stage = "packed" } }]',
+    ).replace('{ kind = "stage"', '{ kind = "gzip" }, { kind = "stage"')
+    path = walk.recipe("ropewalk", sized)
+    walk.cferry("recipe", "check", path)
+    (tmp_path / "plain").mkdir()
+    (tmp_path / "plain" / "5.world").write_bytes(b"isle" * 999)
+    (tmp_path / "plain" / "5.note").write_bytes(b'{"name": "Five", "day": 5}')
+    walk.cferry("cross", f"ropewalk/plain@{tmp_path}", f"ropewalk/made@{tmp_path}:5", "--yes")
+    rope = tmp_path / "made" / "05.rope"
+    raw = Ropewalk._masked(rope.read_bytes())
+    once = gzip.decompress(raw[8:])
+    assert (raw[:4], int.from_bytes(raw[4:8], "little")) == (b"HEMP", len(once))
+    assert zlib.decompress(once) == b"isle" * 999
+    card = json.loads((tmp_path / "made" / "05.card").read_text())
+    assert card["rope"]["packed"] == f"{zlib.crc32(once):08X}"
+    walk.cferry("check", f"ropewalk/made@{tmp_path}:5")
+    rope.write_bytes(Ropewalk._masked(raw[:4] + b"\1\0\0\0" + raw[8:]))
+    told = walk.cferry("check", f"ropewalk/made@{tmp_path}:5", code=5).out
+    assert "more bytes than the 1 that the header says" in told
+    lost = sized.replace('at_stage = "packed"', 'at_stage = "unpacked"')
+    walk.recipe("ropewalk", lost)
+    assert "not within it" in walk.cferry("recipe", "check", path, code=5).err
 
 
 def test_pieces_that_speak_of_each_other_in_a_circle_are_refused(walk: Den) -> None:

@@ -83,6 +83,22 @@ def test_each_kind_by_its_bytes(fields: Any, value: dict[str, Any], right: str) 
     assert layout.read_whole(bytes.fromhex(right)) == value
 
 
+def test_what_ends_a_list_and_what_decides_may_stand_deep() -> None:
+    layout = made(
+        {"type": "list", "name": "all", "of": "leaf", "until": {"/head/last": 1}},
+        {"type": "layout", "name": "top", "of": "leaf"},
+        {"type": "choice", "name": "rest", "by": "/top/head/kind", "of": {"7": "u16"},
+         "size": "rest"},
+        leaf=[{"type": "layout", "name": "head", "of": "deep"}],
+        deep=[{"type": "u8", "name": "kind"}, {"type": "u8", "name": "last"}],
+    )  # fmt: skip
+    value = layout.read_whole(b"\x05\x00\x06\x01\x07\x00\x2a\x00")
+    assert [one["head"]["kind"] for one in value["all"]] == [5, 6]
+    assert value["rest"] == 42
+    assert layout.write(value) == b"\x05\x00\x06\x01\x07\x00\x2a\x00"
+    assert layout.read_whole(b"\x06\x01\x08\x00\x2a")["rest"] == b"\x2a"
+
+
 CRC_CHECKS = {  # of b"123456789", from the catalogue of parametrised CRC algorithms
     "crc32": 0xCBF43926, "crc16-arc": 0xBB3D, "crc16-modbus": 0x4B37, "crc16-ccitt": 0x29B1,
     "crc16-xmodem": 0x31C3, "crc16-kermit": 0x2189, "adler32": 0x091E01DE,

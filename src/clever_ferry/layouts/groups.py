@@ -6,6 +6,7 @@ import struct
 from collections.abc import Mapping
 from typing import Any, Protocol
 
+from clever_ferry.documents.places import PlaceError, value_at
 from clever_ferry.layouts.fast import Fast
 from clever_ferry.layouts.frame import Frame, LayoutError, Output, value_of
 from clever_ferry.layouts.numbers import CODES, Length, struct_for
@@ -82,6 +83,16 @@ class Nested:
         values[self.name] = self.known[self.of].blank()
 
 
+def _said(values: Mapping[str, Any], name: str) -> Any:
+    """Return what a field says, or what stands at a place in one; None where nothing does."""
+    if not name.startswith("/"):
+        return values.get(name)
+    try:
+        return value_at(values, name)
+    except PlaceError:
+        return None
+
+
 class List:
     """Many of one layout, or of one type of number."""
 
@@ -131,7 +142,9 @@ class List:
                 raise frame.fail(self.name, at, "an item of no bytes repeats without end")
             items.append(value)
             at = after
-            if until is not None and all(value.get(key) == right for key, right in until.items()):
+            if until is not None and all(
+                _said(value, key) == right for key, right in until.items()
+            ):
                 break
         values[self.name] = items
         return at
@@ -196,7 +209,7 @@ class Choice:
 
     def read(self, frame: Frame, at: int, values: dict[str, Any]) -> int:
         """Read what the earlier value says; keep what it does not say as bytes."""
-        of = self.spec.of.get(str(values.get(self.spec.by)), self.spec.otherwise)
+        of = self.spec.of.get(str(_said(values, self.spec.by)), self.spec.otherwise)
         end, framed = frame.end, True
         if self.length is not None:
             size, at = self.length.read(frame, at)
@@ -207,7 +220,7 @@ class Choice:
             framed = False
         if of is None:
             if not framed:
-                tag = values.get(self.spec.by)
+                tag = _said(values, self.spec.by)
                 raise frame.fail(self.name, at, f"{tag!r} is unknown, and no size says its bytes")
             values[self.name] = bytes(frame.data[at:end])
             return end
@@ -224,11 +237,11 @@ class Choice:
     def write(self, out: Output, values: Mapping[str, Any]) -> None:
         """Write it."""
         value = value_of(out, values, self.name)
-        of = self.spec.of.get(str(values.get(self.spec.by)), self.spec.otherwise)
+        of = self.spec.of.get(str(_said(values, self.spec.by)), self.spec.otherwise)
         if isinstance(value, bytes):
             data = value
         elif of is None:
-            raise out.fail(self.name, f"{values.get(self.spec.by)!r} names no layout for it")
+            raise out.fail(self.name, f"{_said(values, self.spec.by)!r} names no layout for it")
         elif of in CODES:
             try:
                 data = struct_for([of], self.order).pack(value)

@@ -100,7 +100,10 @@ def _field_faults(
     }
     for key, value in references.items():
         own_words = ("rest", *LENGTH_TYPES) if key == "count" else ("rest",)
-        if isinstance(value, str) and value not in own_words and value not in earlier:
+        name = value
+        if key == "by" and isinstance(value, str) and value.startswith("/"):
+            name = value.split("/")[1]
+        if isinstance(name, str) and name not in own_words and name not in earlier:
             yield key, f"no earlier field is named {value!r}; {known(earlier)}"
     computed = getattr(field, "computed", None)
     if computed is not None:
@@ -111,6 +114,10 @@ def _computed_faults(
     spec: ComputedSpec, field: object, every: set[str]
 ) -> Iterator[tuple[str, str]]:
     names = [spec.of.from_, spec.of.to] if isinstance(spec.of, SpanSpec) else [spec.of]
+    if spec.at_stage is not None:  # which is in the layers, if anywhere
+        names = []
+        if spec.what in ("count", "offset"):
+            yield "computed.what", f"a {spec.what} is that of one field"
     for name in names:
         if name not in every and (isinstance(spec.of, SpanSpec) or name not in _WORDS):
             yield "computed.of", f"no field is named {name!r}; {known(every)}, and {_WORDS}"
@@ -189,13 +196,16 @@ def _inner_faults(
     match field:
         case ListSpec() if field.until is not None and field.of in layouts:
             for name, value in field.until.items():
-                kinds = trace(layouts, field.of, f"/{name}")
+                kinds = trace(layouts, field.of, name if name.startswith("/") else f"/{name}")
                 wanted = {"number", "time"} if isinstance(value, int) else {"text", "identifier"}
                 if not kinds & wanted:
                     yield "until", f"{field.of} has no {name!r} that could be {value!r}"
         case ChoiceSpec():
             by = field_of(layouts, own, field.by)
-            if isinstance(by, NumberSpec | VarintSpec):
+            deep = trace(layouts, own, field.by) if field.by.startswith("/") else None
+            if deep is not None and not deep & {"number", "text", "identifier"}:
+                yield "by", f"no single value stands at {field.by}"
+            if isinstance(by, NumberSpec | VarintSpec) or deep == frozenset({"number"}):
                 for key in field.of:
                     if not key.removeprefix("-").isdecimal() or str(int(key)) != key:
                         yield "of", f"{key!r} is no number, so {field.by!r} never has it"

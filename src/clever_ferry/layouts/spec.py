@@ -267,7 +267,8 @@ class ListSpec(_Spec, tag="list"):
     ] = None
     length: Annotated[Length | None, hint("their bytes, in front")] = None
     until: Annotated[
-        dict[str, int | str] | None, hint("the last one has these values; it is part of the list")
+        dict[str, int | str] | None,
+        hint("the last one has these values (by name, or by place); it is in the list"),
     ] = None
 
     def __post_init__(self) -> None:
@@ -281,7 +282,7 @@ class ChoiceSpec(_Spec, tag="choice"):
     """One of several layouts, by an earlier field's value; of an unknown value, the bytes."""
 
     name: FieldName
-    by: Annotated[str, hint("the earlier field whose value decides")]
+    by: Annotated[str, hint("the earlier field, or a place in one, whose value decides")]
     of: Annotated[
         dict[str, str], Meta(min_length=1, description="value = layout, or a type of number")
     ]
