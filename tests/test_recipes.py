@@ -327,14 +327,17 @@ def test_what_becomes_of_a_save_between_each_two_editions(den: Den) -> None:
     assert len(pairs) == 6
     classic = pairs["finch", "classic"]
     assert classic["crosses"] == ["tale", "note"]
-    assert classic["made"] == ["owner in the tale's owner"]
-    assert classic["taken"] == ["table of the tale's owner", "the owner of what is replaced"]
-    assert classic["lost"] == ["the system"]
+    assert classic["made"] == ["the owner in the tale's header (owner)"]
+    assert classic["taken"] == [
+        "table in the tale's header (owner)",
+        "the owner of what is replaced",
+    ]
+    assert classic["lost"] == ["the system, which all saves share"]
     assert pairs["classic", "finch"]["made"] == ["the slip, which describes the tale"]
     assert "which all its saves share" in pairs["classic", "finch"]["taken"][0]
     walk = den.recipe("ropewalk", invented("ropewalk"))
     shown = den.cferry("recipe", "check", walk, "--pairs").out
-    assert "sha256 of the world in the card" in " ".join(shown.split())
+    assert "the sha256 of the world in the card" in " ".join(shown.split())
     seal = den.recipe("saltglass", shipped("saltglass"))
     (one,) = [one for one in den.cferry("recipe", "check", seal, "--pairs", "--json").data["pairs"]
               if (one["from"], one["to"]) == ("tern", "depot")]  # fmt: skip

@@ -51,14 +51,14 @@ def _pair(game: Game, source: Edition, target: Edition) -> PairTold:
             crosses.append(file.role)
         else:
             continue
-        made += [f"{words} in the {file.role}" for words in _agreed(file.chain)]
+        made += [f"the {words} in the {file.role}" for words in _agreed(file.chain)]
         there = {layout.name for layout in _layouts(other.chain)} if other is not None else set()
         for layout in _layouts(file.chain):
-            made += [f"{field} in the {file.role}'s {layout.name}"
-                     for field in dict.fromkeys(layout.bound.values())]  # fmt: skip
+            where = f"in the {file.role}'s header ({layout.name})"
+            made += [f"the {field} {where}" for field in dict.fromkeys(layout.bound.values())]
             own = layout.bound.keys() | {one.field for one in layout.computed}
             if layout.name not in there and (names := [n for n in layout.needed if n not in own]):
-                taken.append(f"{', '.join(names)} of the {file.role}'s {layout.name}")
+                taken.append(f"{', '.join(names)} {where}")
     for name in target.key_fields:
         ways = target.fields[name].on_arrival
         if name != "slot" and ways != ("kept",):
@@ -68,8 +68,10 @@ def _pair(game: Game, source: Edition, target: Edition) -> PairTold:
             elif "made" in ways:
                 made.append(f"a new {name}")
     made += [f"{pattern.text}, by the game" for pattern in target.rebuilt]
-    lost += [f"the {file.role}" for file in source.files if target.file_of(file.role) is None
-             and file.sidecar is None]  # fmt: skip
+    for file in source.files:
+        if target.file_of(file.role) is None and file.sidecar is None:
+            shared = ", which all saves share" if game.pieces[file.role].shared else ""
+            lost.append(f"the {file.role}{shared}")
     roles = {file.role for file in target.files}
     unread = target.reader.sources - roles
     lost += [f"the fact {label}" for key, label in game.fact_labels.items()
