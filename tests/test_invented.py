@@ -76,6 +76,9 @@ def test_a_format_both_ways(here: Den, tmp_path: Path, name: str) -> None:
     (out / "plain").mkdir(parents=True)
     here.cferry("cross", f"{name}/made@{made}", f"{name}/plain@{out}", "--yes")
     assert read_plain(out) == theirs
+    if name == "pigeonhole":  # that there is no such place is said before anything is done
+        beyond = (f"{name}/plain@{given}:2", f"{name}/made@{made}:13", "--dry-run")
+        assert "13 is none of them" in here.cferry("cross", *beyond, code=4).err
     # Into it, over one save and beside the others: its own reader reads it all.
     route = (f"{name}/plain@{given}:2,7", f"{name}/made@{made}:2,7", "--yes", "--replace")
     if FORMATS[name] is Moth:

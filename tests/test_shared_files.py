@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from clever_ferry.boxes import Box, BoxSpec, Making, Put, make_box
 from clever_ferry.boxes.making import box_faults
 from clever_ferry.errors import DamagedError, FerryError, RefusedError
+from clever_ferry.layers import LayerSpec, compile_layers
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
 from clever_ferry.moving.files import FolderFiles
@@ -119,6 +120,14 @@ def test_a_row_that_is_cut_is_damaged(tmp_path: Path, raw: bytes, said: str) -> 
     (tmp_path / "row").unlink()
     with pytest.raises(DamagedError, match="missing"):
         contents(box, tmp_path)
+
+
+def test_a_box_needs_no_key() -> None:
+    spec = convert([{"kind": "aes", "mode": "ecb", "key": {"given": "key"}}], list[LayerSpec])
+    layers = compile_layers({"locked": spec}, {})
+    for names, said in ((["locked"], "only the user knows"), (["lokced"], "there are locked")):
+        with pytest.raises(DamagedError, match=said):
+            make_box(convert({**ROW, **WAYS["fill"], "layers": names}, BoxSpec), {}, layers)
 
 
 def test_what_no_slot_can_hold_is_refused(tmp_path: Path) -> None:

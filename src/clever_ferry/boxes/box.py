@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from types import MappingProxyType
-from typing import Any, NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol, runtime_checkable
 
 from msgspec import Struct, field
 
@@ -20,7 +20,7 @@ from clever_ferry.layouts import Layout
 from clever_ferry.payload import Payload
 from clever_ferry.tree import Files, Output
 
-__all__ = ["Box", "BoxParts", "Contents", "Entry", "Making", "Put", "one_file"]
+__all__ = ["Box", "BoxParts", "Choosy", "Contents", "Entry", "Making", "Put", "one_file"]
 
 
 class Entry(Struct, frozen=True, gc=False):
@@ -101,6 +101,14 @@ class Box(Protocol):
         Each payload must be read to its end before the next output is asked for, as an
         index that comes last states what was read.
         """
+
+
+@runtime_checkable
+class Choosy(Protocol):
+    """A box that can't hold entries of just any name."""
+
+    def refuse(self, contents: Contents, name: str) -> None:
+        """Raise RefusedError where it can't hold an entry of that name."""
 
 
 def one_file(files: Files, path: str) -> Payload:

@@ -42,6 +42,10 @@ def _joined(layers: Mapping[str, Chain], names: Iterable[str]) -> Chain:
         if name not in layers:
             raise DamagedError(f"There is no layer {name!r}; {known(layers)}.")
         chain = chain.then(layers[name])
+    if chain.secrets:
+        raise DamagedError(
+            f"The layers of a box can't need what only the user knows ({known(chain.secrets)})."
+        )
     return chain
 
 

@@ -16,7 +16,7 @@ from clever_ferry.documents.document import (
     spelled_in,
     with_values,
 )
-from clever_ferry.documents.form import Form, Rewriting
+from clever_ferry.documents.form import Form, Joining, Rewriting
 from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.documents.places import escaped, text_of
 from clever_ferry.errors import DamagedError, RefusedError
@@ -183,6 +183,19 @@ class NodesBox:
                 )
         whole = self.chain.wrap(data, residue=state.residue)
         yield Output(self.spec.file, whole, making.now)
+
+    def refuse(self, contents: Contents, name: str) -> None:
+        """Raise RefusedError where an element of that name can be neither replaced nor added."""
+        if self.spec.beside and not self._is_own(name):
+            return
+        element, _ = self._told(name)
+        state: _State = contents.state
+        if element not in state.elements and not isinstance(self.form, Joining):
+            raise RefusedError(
+                f"{self.spec.file} has no {element}, and nothing can be added to "
+                f"{self.form.title} as a whole.",
+                advice="Make a throwaway save of that name in the game, then carry onto it.",
+            )
 
     def _is_own(self, entry: str) -> bool:
         """Tell whether an entry of that name would be in the document, and no file beside it."""

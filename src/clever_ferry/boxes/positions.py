@@ -141,6 +141,11 @@ class PositionsBox:
         whole = self.chain.wrap(BytesPayload(bytes(data)), residue=state.residue)
         yield Output(self.spec.file, whole, making.now)
 
+    def refuse(self, contents: Contents, name: str) -> None:
+        """Raise RefusedError where a name is that of no slot here, and of no file beside it."""
+        if not self.spec.beside or self._is_slot(name):
+            self._number(name)
+
     def _is_slot(self, name: str) -> bool:
         return isinstance(self.pattern.match(name), dict)
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 
 from msgspec.structs import replace
 
+from clever_ferry.boxes import Choosy
 from clever_ferry.cargo import Piece, Save, new_digest
 from clever_ferry.crossing.destinations import Destination, destinations_of
 from clever_ferry.crossing.plan import Arrival, Move, Plan
@@ -235,6 +236,9 @@ def _move(
         edition, whole, fields, target.berth.known(given), replaced, max(generations, default=0) + 1
     )
     encoded = tuple(encode(encoding, 0))  # nothing is written: its names and sizes count
+    if isinstance(edition.box, Choosy):
+        for item in encoded:
+            edition.box.refuse(target.contents, item.put.name)
     kept = {item.piece.key for item in encoded}
     left = tuple(p for p in save.pieces if p.key not in kept and not p.describes)
     if edition.box_title is None:
