@@ -108,6 +108,27 @@ def test_what_can_not_be_reached_is_refused(walk: Den, case: str) -> None:
     assert said in told.err, told.err
 
 
+def test_a_card_of_the_games_own_form_agrees_too(walk: Den, tmp_path: Path) -> None:
+    own = WALK.replace('holds = "json", values', 'holds = "slip", values').replace(
+        'card = { holds = "json" }', 'card = { holds = "slip" }')  # fmt: skip
+    template = own[own.index("template = '''") : own.index("''' },") + 3]
+    slip = "slot: 0\\nday: 0\\nwrites: 0\\nstyle: plain\\nrope {\\n bytes: 0\\n packed: 0\\n"
+    slip += " plain: 0\\n}\\nnote {\\n sum: 0\\n}\\n"
+    own = own.replace(template, f'template = "{slip}"')
+    own += '[forms.slip]\nkind = "blocks"\nassigns = [":"]\n'
+    walk.cferry("recipe", "check", walk.recipe("ropewalk", own))
+    (tmp_path / "plain").mkdir()
+    (tmp_path / "plain" / "5.world").write_bytes(b"isle")
+    (tmp_path / "plain" / "5.note").write_bytes(b'{"name": "Five", "day": 5}')
+    for card in (tmp_path / "made").glob("*"):
+        card.unlink()
+    walk.cferry("cross", f"ropewalk/plain@{tmp_path}", f"ropewalk/made@{tmp_path}:5", "--yes")
+    told = (tmp_path / "made" / "05.card").read_text().splitlines()
+    assert told[:4] == ["slot: 5", "day: 5", "writes: 1", "style: plain"]
+    assert told[5] == f" bytes: {(tmp_path / 'made' / '05.rope').stat().st_size}"
+    walk.cferry("check", f"ropewalk/made@{tmp_path}")
+
+
 def test_a_header_speaks_of_a_stage_further_within(walk: Den, tmp_path: Path) -> None:
     sized = WALK.replace(
         '[{ type = "magic", text = "HEMP" }]',

@@ -112,7 +112,7 @@ def test_every_kind_of_layer_has_an_example_that_works() -> None:
     for name, chain in compile_layers(specs, layouts).items():
         headers: dict[str, Mapping[str, Any]] = {"front": {"tag": "OTTX", "version": 3}}
         owned = name in ("owned", "agreed")
-        inside = b'{"owner": "@account"}' if owned else b"day 31\n"
+        inside = b'{"owner": "no_account"}' if owned else b"day 31\n"
         if name.startswith("at-"):  # what stands before the mark must come from somewhere
             headers = {**chain.unwrap(BytesPayload(b"map 4 DATE\x03day 1\n")).headers}
         wrapped = chain.wrap(BytesPayload(inside), known, headers=headers)

@@ -185,7 +185,7 @@ class Agreements:
         if isinstance(self.form, Rewriting):
             return self.form.blank(node)
         number = isinstance(node.value, int | float) and not isinstance(node.value, bool)
-        return 0 if number else f"@{spec.words}"
+        return 0 if number else f"no_{'_'.join(spec.words.split())}"  # needs no quotes anywhere
 
     def _nodes(self, spec: AgreementSpec, source: Payload) -> list[Node]:
         """Return the values at all of its places, each once, in order; raises DamagedError."""

@@ -3,7 +3,6 @@
 from collections.abc import Iterator
 from typing import Annotated, Literal
 
-from clever_ferry.documents.document import FORMS
 from clever_ferry.documents.places import place_fault
 from clever_ferry.layers.spec_base import Fault, LayerModel, Layouts
 from clever_ferry.layouts.digests import DigestName
@@ -102,11 +101,6 @@ class AgreesSpec(LayerModel, tag="agrees"):
     def words(self) -> str:
         """What is made to agree."""
         return f"the {', '.join(one.words for one in self.values)} inside"
-
-    @property
-    def layouts(self) -> dict[str, str]:
-        """The layout that it holds, where it is one."""
-        return {} if self.holds in FORMS else {self.holds: "document"}
 
     def faults(self, layouts: Layouts) -> Iterator[Fault]:
         """Yield what is written as no place, and places that a layout does not have."""
