@@ -220,7 +220,8 @@ ROWS = {
     "/info/[key=day]/value": [31], "/info/[key=owner]/value": ["Isa \"I\""], "/saves/#": [2],
     "/saves/1/name": ["Loft"], "/saves/*/name": ["Quay", "Loft"], "/saves/0/*": [1, "Quay", "00ff"],
     "/saves/[id=2]/data": [None], "/nowhere/0/name": [], "/saves/9/name": [], "/saves/0/nome": [],
-    "/saves/[nome=nome]/name": [], "/saves/[id/x=1]/name": [], "/saves/0/name) FROM info --": [], "/saves": [],
+    "/saves/[nome=nome]/name": [], "/saves/[id/x=1]/name": [], "/saves/0/name) FROM info --": [],
+    "/saves": [],
 }  # fmt: skip
 
 
