@@ -89,6 +89,13 @@ WRONG = {
     "digits of nothing": ('at = "/day"', 'digits = 3, at = "/day"', "`digits` are of"),
     "an idle stage": ('stage = "packed", what', "what", "nothing speaks of the stage"),
     "no place": ('at = "/style"', 'at = "style"', "must start with"),
+    "a template without a place": ('"writes": 0, ', "", "no count at /writes"),
+    "a template that is none": ('{"bytes": 0', '{bytes: 0', "no JSON"),
+    "a number as digits": ('"/slot", field = "slot"', '"/slot", field = "slot", spelled = "hex"',
+                           "is `spelled` number-hex"),
+    "a payload that is opened up": ('{ kind = "zlib" },', '{ kind = "zlib" }, { kind = "agrees", '
+                                    'holds = "json", values = [{ at = "/x", field = "slot" }] },',
+                                    "the world's payload has nothing"),
     "itself": ('fact = "day"', 'fact = "own"', "read from here"),
     "a layer for nothing": ('layers = ["card"], describes', "describes", "an `agrees` layer"),
 }  # fmt: skip

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from bisect import bisect
+from collections.abc import Callable, Collection, Iterator, Sequence
 from typing import NamedTuple
 
 from clever_ferry.boxes.beside import files_beside, written_beside
@@ -62,6 +63,8 @@ class NodesBox:
         self.spec, self.form, self.chain = spec, form, chain
         self.parts = spec.parts or {"": _WHOLE}
         self.above, _, self.last = spec.entries.rpartition("/")
+        if spec.template is not None:
+            self._places_in_template(spec.parts)
 
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Return the parts of every element."""
@@ -119,9 +122,14 @@ class NodesBox:
         found: list[list[_Held]] = []
         for place in places:
             own = [_Held(place, node, {}) for node in next(nodes)]
+            own.sort(key=lambda one: one.node.first)
+            begins = [one.node.first for one in own]
             for name in inner:
                 for node in next(nodes):
-                    holder = next(one for one in own if _is_in(node, one.node))
+                    at = bisect(begins, node.start) - 1
+                    if at < 0 or not _is_in(node, own[at].node):
+                        raise DamagedError(f"what stands at {inner[name]} is in no element")
+                    holder = own[at]
                     if name in holder.parts:
                         raise DamagedError(f"more than one stands at {inner[name]} of an element")
                     holder.parts[name] = node
@@ -242,21 +250,28 @@ class NodesBox:
         """Return a new element: the template with its name and parts, or the bytes themselves."""
         if self.spec.template is None:
             return own[""]
-        top = self._top
-        source = BytesPayload(self.spec.template.encode())
-        values: list[tuple[Node, Single | bytes]] = []
-        inner = {part: spec.at for part, spec in self.parts.items() if part in own}
-        if self.spec.name is not None:
-            inner["\0name"] = self.spec.name
-        found = nodes_in(self.form, source, [top + at for at in inner.values()])
-        for (part, at), nodes in zip(inner.items(), found, strict=True):
-            if len(nodes) != 1:
-                raise RefusedError(f"The template of {self.spec.file} has not one {at}.")
-            if part == "\0name":
-                values.append((nodes[0], _name_as(nodes[0], name)))
-            else:
-                values.append((nodes[0], _put(own[part], self.parts[part])))
+        source, places = self._places_in_template(own)
+        values: list[tuple[Node, Single | bytes]] = [
+            (node, _put(own[part], self.parts[part])) for part, node in places.items() if part
+        ]
+        if "" in places:
+            values.append((places[""], _name_as(places[""], name)))
         return read_all(with_values(self.form, source, values), limit=_LARGEST, what=name)
+
+    def _places_in_template(self, parts: Collection[str]) -> tuple[Payload, dict[str, Node]]:
+        """Return the template, and where in it parts are put; '' is the element's name.
+
+        Raises DamagedError where it is no such document, or has no such places.
+        """
+        source = BytesPayload((self.spec.template or "").encode())
+        inner = {part: self.parts[part].at for part in parts}
+        if self.spec.name is not None:
+            inner[""] = self.spec.name
+        found = nodes_in(self.form, source, [self._top + at for at in inner.values()])
+        for at, nodes in zip(inner.values(), found, strict=True):
+            if len(nodes) != 1:
+                raise DamagedError(f"The template of {self.spec.file} has not one {at}.")
+        return source, {part: nodes[0] for part, nodes in zip(inner, found, strict=True)}
 
 
 def _within(place: str | None) -> str:

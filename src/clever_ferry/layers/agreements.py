@@ -243,7 +243,7 @@ def _known(value: Value | None, what: str) -> Value:
 
 def _was(spec: AgreementSpec, number: int, residue: Any) -> Value | None:
     """Return what was said where it comes from, of which a residue is left or headers tell."""
-    if isinstance(residue, list) and spec.always is None and not spec.field:
+    if isinstance(residue, list) and spec.always is None:
         return _one_value(spec, [one.node for one in residue[number]])
     value: Value | None = residue.get(_key(spec)) if isinstance(residue, dict) else None
     return value
@@ -300,6 +300,8 @@ def _plainly(spec: AgreementSpec, node: Node) -> int | str:
             case "hex" | "HEX":
                 bytes_of = spec.what in DIGEST_BYTES or (spec.field or spec.fact) is not None
                 return text.lower() if bytes_of else int(text, 16)
+            case "number-hex" | "number-HEX":
+                return int(text, 16)
             case "hex-little":
                 return bytes.fromhex(text)[::-1].hex()
             case "base64":
@@ -320,7 +322,12 @@ def _spelled(spec: AgreementSpec, node: Node, value: Value) -> Single:
         match spec.spelled:
             case "decimal":
                 return str(int(value)).zfill(spec.digits or 1)
+            case "number-hex" | "number-HEX":
+                text = f"{int(value):x}".zfill(spec.digits or 1)
+                return text if spec.spelled == "number-hex" else text.upper()
             case "hex" | "HEX":
+                if isinstance(value, int) and spec.what is None:
+                    raise ValueError("it is a number")
                 digits = spec.digits or DIGEST_DIGITS.get(spec.what or "size", 1)
                 text = (f"{value:x}" if isinstance(value, int) else value.lower()).zfill(digits)
                 return text if spec.spelled == "hex" else text.upper()

@@ -21,7 +21,7 @@ class _Placed(LayerModel):
                 yield f"at[{number}]", why
 
 
-Spelling = Literal["decimal", "hex", "HEX", "base64", "hex-little"]
+Spelling = Literal["decimal", "hex", "HEX", "number-hex", "number-HEX", "base64", "hex-little"]
 
 
 class AgreementSpec(Model):
@@ -70,7 +70,7 @@ class AgreementSpec(Model):
             raise ValueError("`plus` is added to a `field`, a `fact` or a `piece`'s size")
         if self.plus and self.what not in (None, "size"):
             raise ValueError("a checksum is not added to")
-        if self.digits is not None and self.spelled not in ("decimal", "hex", "HEX"):
+        if self.digits is not None and self.spelled in (None, "base64", "hex-little"):
             raise ValueError("`digits` are of what is `spelled` decimal or hex")
 
     @property

@@ -4,7 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 
-from clever_ferry.layers.document_spec import AgreementSpec, AgreesSpec, IdentitySpec, StageSpec
+from clever_ferry.layers.document_spec import (
+    AgreementSpec,
+    AgreesSpec,
+    IdentitySpec,
+    PathsSpec,
+    StageSpec,
+)
 from clever_ferry.layers.spec import ChunksSpec, LayerSpec
 from clever_ferry.recipes.models import EditionInfo, FileInfo, GameRecipe
 from clever_ferry.wording import known
@@ -66,6 +72,9 @@ def _misplaced(recipe: GameRecipe) -> Iterator[str]:
 def _unreachable(
     recipe: GameRecipe, info: EditionInfo, file: FileInfo, one: AgreementSpec
 ) -> Iterator[str]:
+    field = info.fields.get(one.field or "")
+    if one.spelled in ("hex", "HEX") and field is not None and field.kind in ("number", "digits"):
+        yield f"{one.field!r} is a number; one in hex digits is `spelled` number-{one.spelled}"
     if one.fact is not None:
         fact = recipe.facts.get(one.fact)
         if fact is None:
@@ -88,10 +97,21 @@ def _unreachable(
         yield f"the {one.piece} is no single piece of a save"
     elif recipe.pieces[one.piece].each not in (None, own.each if own is not None else None):
         yield f"there are several {one.piece}s, and it is not plain of which the {one.what} is"
+    elif one.stage == "payload" and _opened_up(recipe, other.layers):
+        yield (
+            f"the {one.piece}'s payload has nothing in the places that agree; name a `stage` in "
+            "front of that layer"
+        )
     elif one.stage not in (*_ALWAYS, *_stages(recipe, other.layers)):
         yield f"the {one.piece} has no stage {one.stage!r} here; it has " + ", ".join(
             [*_ALWAYS, *_stages(recipe, other.layers)]
         )
+
+
+def _opened_up(recipe: GameRecipe, names: Iterable[str]) -> bool:
+    """Tell whether a layer takes values out, so that the payload is not what a game has."""
+    taking = AgreesSpec | IdentitySpec | PathsSpec
+    return any(isinstance(spec, taking) for spec in _flat(recipe, names))
 
 
 def _stages(recipe: GameRecipe, names: Sequence[str]) -> list[str]:
@@ -109,6 +129,15 @@ def _stage_faults(recipe: GameRecipe, file: FileInfo, spoken: set[str]) -> Itera
             for field in recipe.layouts[layout].fields if layout in recipe.layouts else ():
                 computed = getattr(field, "computed", None)
                 stage = computed.stage if computed is not None else ""
+                if (
+                    stage == "payload"
+                    and spec.layouts[layout] in ("header", "footer")
+                    and (_opened_up(recipe, file.layers))
+                ):
+                    yield (
+                        f"the header {layout} speaks of the payload, which has nothing in the "
+                        "places that agree; let it speak of a `stage` in front of that layer"
+                    )
                 if stage in ("", "payload"):
                     continue
                 spoken.add(stage)

@@ -14,12 +14,14 @@ from clever_ferry.documents.spec import FormSpec
 from clever_ferry.errors import FerryError, RecipeError
 from clever_ferry.forms.rows import Rows
 from clever_ferry.layers import Chain, compile_layers
+from clever_ferry.layers.agreements import Agreements
 from clever_ferry.layers.compiling import layer_faults
 from clever_ferry.layers.document_spec import AgreesSpec, IdentitySpec, StageSpec
 from clever_ferry.layouts import Layout, compile_layouts
 from clever_ferry.layouts.judging import layout_faults
 from clever_ferry.layouts.whole import LayoutForm
 from clever_ferry.naming import FieldSpec, NumberField
+from clever_ferry.payload import BytesPayload, Payload, read_all
 from clever_ferry.recipes.agreement_faults import agreement_faults
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.effects import (
@@ -37,6 +39,7 @@ from clever_ferry.wording import known
 
 __all__ = ["FindBox", "compile_box", "compile_game"]
 
+_LONGEST = 1 << 20
 _PLACEHOLDER = re.compile(r"\{([a-z_]+)\}")
 FindBox = Callable[[str], tuple[str, Box]]
 """Gives the title and the box of a kind's id; raises FerryError where there is none."""
@@ -330,6 +333,8 @@ def _files(
                 if not any(isinstance(one, AgreesSpec | IdentitySpec) for one in steps):
                     faults.add(f"{key}.describes", "that needs a `layout`, or an `agrees` layer")
                 sidecar = Sidecar(file.describes, None, file.template)
+                if file.template is not None and (wrong := _unfillable(file.template, chain)):
+                    faults.add(f"{key}.template", wrong)
             elif file.layout not in layouts:
                 faults.add(f"{key}.layout", f"there is no layout {file.layout!r}; "
                            f"{known(layouts)}")  # fmt: skip
@@ -365,6 +370,19 @@ def _files(
         if piece.needed and role not in roles and role not in sidecars:
             faults.add("files", f"the piece {role!r} is needed, but has no file here")
     return None if faults.lines else files
+
+
+def _unfillable(template: str, chain: Chain) -> str:
+    """Return why a template is no document with all places that are to be filled in."""
+    try:
+        payload: Payload = BytesPayload(template.encode())
+        for layer in chain.layers:
+            if isinstance(layer, Agreements):
+                payload = layer.blanked(payload)
+        read_all(payload, limit=_LONGEST, what="It")
+    except FerryError as error:
+        return error.what
+    return ""
 
 
 def _clashes(files: list[PieceFile], fields: Mapping[str, FieldSpec], faults: Faults) -> None:

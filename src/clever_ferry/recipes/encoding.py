@@ -77,7 +77,7 @@ def encode(asked: Encoding, now: int) -> list[Encoded]:
     for file, piece, name in sorted(waiting, key=lambda one: order.index(one[0].role)):
         said = {**written.before_of(piece.key), **piece.headers}
         written.add(file, piece, name, DigestedPayload(piece.payload), said, piece.stamp)
-    for file in edition.files:
+    for file in sorted(edition.files, key=lambda one: order.index(one.role)):
         of = file.sidecar.of if file.sidecar is not None else ""
         for item in [one for one in written.encoded if of and one.piece.role == of]:
             _add_sidecar(written, file, item, known, values_of(save))
