@@ -69,8 +69,9 @@ def test_a_counter_goes_up_and_the_rest_of_a_card_is_the_targets(walk: Den, tmp_
     card = {**json.loads(path.read_text()), "writes": 41, "tar": [1.50, "Isa's"]}
     path.write_text(json.dumps(card, indent=5) + "\n\n")
     before = path.read_text()
-    walk.cferry("cross", f"ropewalk/made@{tmp_path}:1", f"ropewalk/made@{tmp_path}:2", "--yes",
-                "--replace")  # fmt: skip
+    told = walk.cferry("cross", f"ropewalk/made@{tmp_path}:1", f"ropewalk/made@{tmp_path}:2",
+                       "--yes", "--replace").out  # fmt: skip
+    assert "as carried but for 7 values that must agree here" in " ".join(told.split())
     after = json.loads(path.read_text())
     assert (after["writes"], after["tar"], after["slot"]) == (42, [1.5, "Isa's"], 2)
     for value in ("1.5", "\n     ", "\n\n"):

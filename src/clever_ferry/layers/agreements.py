@@ -50,15 +50,15 @@ class Claim(NamedTuple):
     """The number, or the bytes' hex digits."""
 
     def fault(self, payload: Payload) -> str:
-        """Return how it is otherwise than the bytes of its stage are; '' where it is so."""
+        """Return what it says wrongly of the bytes of its stage; '' where it is so."""
         assert self.spec.what is not None
         right = digest_at(self.spec.what, payload)
         if _alike(self.found, right):
             return ""
-        places = " or ".join(self.spec.places)
+        size = self.spec.what == "size"
         return (
-            f"it says {_shown(self.found)} at {places}, but the {self.spec.piece}'s "
-            f"{self.spec.what} is {_shown(right)}"
+            f"says {_shown(self.found, size)} at {_places(self.spec)}, but the {self.spec.piece}'s "
+            f"{self.spec.what} is {_shown(right, size)}"
         )
 
 
@@ -359,5 +359,7 @@ def _alike(one: int | str, other: int | str) -> bool:
     return one.lower() == other.lower()
 
 
-def _shown(value: int | str) -> str:
-    return f"{value:,}" if isinstance(value, int) else value
+def _shown(value: int | str, size: bool) -> str:
+    if not isinstance(value, int):
+        return value
+    return f"{value:,}" if size else f"{value:08x}"

@@ -69,7 +69,7 @@ def prove(
         faults += edition.unlike(piece, found, known.fields)
         for other, claim in edition.claims_on(piece, found):
             if wrong := claim.fault(edition.at_stage(piece, claim.spec.stage, known)):
-                faults.append(f"{other.entry}: {wrong}")
+                faults.append(f"{other.entry} {wrong}")
     faults += [f"the {piece.title} was not carried, but is there" for piece in there.values()]
     pairs = []
     for key, label in game.fact_labels.items():

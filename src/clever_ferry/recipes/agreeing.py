@@ -4,15 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+from clever_ferry.cargo import Save
 from clever_ferry.layers.agreements import AGREED
 from clever_ferry.naming import Value
 
-__all__ = ["agreed_key", "unlike", "unlike_facts"]
+__all__ = ["agreed_key", "agreed_places", "unlike", "unlike_facts"]
 
 
 def agreed_key(field: str) -> str:
     """Return by what name a piece's headers tell what its places say of a name field."""
     return f"{AGREED} {field}"
+
+
+def agreed_places(save: Save) -> int:
+    """Return in how many places of a save's documents stands what must agree where it is."""
+    said = (one for piece in save.pieces for one in piece.headers.items())
+    return sum(told["places"] for key, told in said if key.startswith(f"{AGREED} "))
 
 
 def unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str) -> list[str]:

@@ -175,7 +175,7 @@ class Examiner:
             stage = self._edition.at_stage(piece, claim.spec.stage, self._known)
             wrong = claim.fault(stage)
             if wrong:
-                faults.append(f"{other.entry}: {wrong}")
+                faults.append(f"{other.entry} {wrong}")
             elif claim.spec.what != "size":
                 evidence.append(Evidence("verified", f"its {other.role}'s {claim.spec.what}"))
         return evidence
