@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from clever_ferry.boxes import Box, BoxSpec, Making, Put, make_box
 from clever_ferry.boxes.making import box_faults
-from clever_ferry.errors import DamagedError, FerryError, RefusedError
+from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.layers import LayerSpec, compile_layers
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
@@ -135,9 +135,11 @@ def test_what_no_slot_can_hold_is_refused(tmp_path: Path) -> None:
     (tmp_path / "row").write_bytes(row_of("bits", {0: b"a"}))
     lying = bytearray(row_of("bits", {0: b"a"}))
     lying[8] = 17
-    for puts in ({"s1": b"x" * 17}, {"s9": b"x"}):
-        with pytest.raises(FerryError):
+    for puts, said in (({"s1": b"x" * 17}, "has 17 bytes"), ({"s9": b"x"}, "none of them")):
+        with pytest.raises(RefusedError, match=said):
             change(box, tmp_path, puts, [])
+    change(box, tmp_path, {"s1": b"x" * 16}, [])
+    change(box, tmp_path, {}, ["s1"])
     (tmp_path / "s4.png").write_bytes(b"p")
     assert contents(box, tmp_path) == {"s0": b"a", "s4.png": b"p"}
     change(box, tmp_path, {"s5.png": b"q"}, ["s4.png"])

@@ -130,7 +130,13 @@ class PositionsBox:
         for name in removes:
             self._set(data, front, state.first, self._number(name), None)
         for put in puts:
-            raw = read_all(put.payload, limit=self.spec.size, what=f"What slot {put.name} can hold")
+            raw = read_all(put.payload, limit=_LARGEST, what=put.name)
+            if len(raw) > self.spec.size:
+                raise RefusedError(
+                    f"{put.name} has {len(raw):,} bytes, and a slot of {self.spec.file} takes "
+                    f"{self.spec.size:,}.",
+                    advice="This edition has no place for so large a save.",
+                )
             self._set(data, front, state.first, self._number(put.name), raw)
         if self.front is not None:
             written = self.front.write(front)
