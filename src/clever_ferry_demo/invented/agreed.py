@@ -42,7 +42,7 @@ class Ropewalk:
                     **cls.card(world, packed, file, note)}  # fmt: skip
             (folder / f"{slot:02}.rope").write_bytes(file)
             (folder / f"{slot:02}.txt").write_bytes(note)
-            (folder / f"{slot:02}.card").write_text(json.dumps(said, indent=1))
+            (folder / f"{slot:02}.card").write_bytes(json.dumps(said, indent=1).encode())
 
     @classmethod
     def read(cls, folder: Path) -> Saves:

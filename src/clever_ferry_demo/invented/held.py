@@ -102,12 +102,12 @@ class Letterbook:
         ]
         text = '// All letters.\n{\n  "kept_by": "Isa",\n  "letters": [\n    '
         text += ",\n    ".join(letters) + ",\n  ]\n}\n"
-        (folder / "letters.json").write_text(text)
+        (folder / "letters.json").write_bytes(text.encode())
 
     @classmethod
     def read(cls, folder: Path) -> Saves:
         """Read all saves."""
-        text = (folder / "letters.json").read_text()
+        text = (folder / "letters.json").read_bytes().decode()
         assert text.startswith('// All letters.\n{\n  "kept_by": "Isa",\n')
         assert text.endswith("]\n}\n")
         plain = re.sub(r",(\s*[\]}])", r"\1", re.sub(r"// (All letters\.|sealed)\n", "", text))
