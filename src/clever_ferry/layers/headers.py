@@ -80,11 +80,11 @@ class Header:
         known: Known,
     ) -> Payload:
         """Return header and bytes; `residue` gives what the layout neither binds nor computes."""
-        values = self.values(residue, known.values)
+        values, at = self.values(residue, known.values), dict(stages)  # as they are by now
         self.refuse_lacking(values)
 
         def written() -> Iterator[bytes]:
-            computed, body = compute(self.layout, inside, stages, values)
+            computed, body = compute(self.layout, inside, at, values)
             yield self.layout.write({**values, **computed})
             yield from body.chunks()
 
@@ -268,11 +268,11 @@ class Footer:
 
     def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return the bytes and the footer."""
-        values = self.header.values(residue, known.values)
+        values, at = self.header.values(residue, known.values), dict(stages)
         self.header.refuse_lacking(values)
 
         def written() -> Iterator[bytes]:
-            computed, body = compute(self.header.layout, inside, stages, values)
+            computed, body = compute(self.header.layout, inside, at, values)
             yield from body.chunks()
             yield self.header.layout.write({**values, **computed})
 
