@@ -224,6 +224,34 @@ def test_zips_in_several_parts_and_zips_within(tmp_path: Path) -> None:
         subprocess.run([unzip, "-tq", tmp_path / "export-1.zip"], check=True)
 
 
+def test_a_packed_file_says_when_it_was_written(tmp_path: Path) -> None:
+    specs: dict[str, Any] = {
+        "p": {"fields": [
+            {"type": "u64", "name": "written"},
+            {"type": "list", "name": "rows", "of": "r", "count": "u8"},
+            {"type": "parts", "name": "blobs", "table": "rows", "offset": "at", "size": "size"},
+        ]},
+        "r": {"fields": [{"type": "text", "name": "name", "length": "u8"},
+                         {"type": "u32", "name": "at"}, {"type": "u32", "name": "size"}]},
+    }  # fmt: skip
+    layouts = compile_layouts({name: convert(one, LayoutSpec) for name, one in specs.items()})
+    spec = {
+        "kind": "packed",
+        "file": "p",
+        "layout": "p",
+        "record": "r",
+        "entries": "/rows",
+        "name": "/name",
+        "data": "/blobs",
+        "written": {"at": "/written", "unit": "ms"},
+    }
+    box = make_box(convert(spec, BoxSpec), layouts)
+    (tmp_path / "p").write_bytes(layouts["p"].write({"written": 1, "rows": [], "blobs": []}))
+    change(box, tmp_path, {"a": b"x"}, [])
+    value = layouts["p"].read_whole((tmp_path / "p").read_bytes())
+    assert (value["written"], value["blobs"]) == (1_760_000_000_000, [b"x"])
+
+
 def test_a_folder_that_is_emptied_goes_with_what_was_in_it(tmp_path: Path) -> None:
     (tmp_path / "isle").mkdir()
     (tmp_path / "isle" / "world").write_bytes(b"w")

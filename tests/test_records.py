@@ -16,6 +16,8 @@ from msgspec.structs import replace
 
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.keeping.records import Format
+from clever_ferry.moving.system import Attributes
 from tests.conftest import Den, link, state
 from tests.faulty_disk import FaultyDisk, Killed, Trouble
 
@@ -338,3 +340,15 @@ def test_one_folder_by_two_names_is_one(
     link(tmp_path / "other", den.depot.parent)
     there = f"saltglass/depot@{tmp_path / 'other' / den.depot.name}"
     assert "may be half" in den.cferry("check", there, code=4).err
+
+
+def test_a_record_says_its_version_and_no_more_than_it_may() -> None:
+    format_ = Format("attributes", Attributes)
+    own = Attributes(0)
+    assert format_.read(format_.written(own)) == own
+    for wrong in (
+        b'{"mode": 0}', b'{"attributes": true, "mode": 0}', b'{"attributes": 0, "mode": 0}',
+        b'{"attributes": 1, "mode": -1}', b'{"attributes": 1, "mode": 512}',
+    ):  # fmt: skip
+        with pytest.raises(ValueError, match=r"version|Expected"):
+            format_.read(wrong)
