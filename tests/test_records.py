@@ -309,6 +309,18 @@ def test_an_odd_line_of_the_logbook_is_passed_over(den: Den, damage: str) -> Non
     assert den.cferry("log", "--json").data["crossings"][0]["state"] == "undone"
 
 
+def test_what_begun_and_never_came_into_the_journal_has_changed_nothing(den: Den) -> None:
+    den.cferry(*INTO_DEPOT)
+    den.cferry("undo", "--yes")
+    before = state(den.depot)
+    with closing(sqlite3.connect(den.home / "logbook.sqlite")) as book, book:
+        book.execute("UPDATE crossings SET state = 'begun', ended = NULL")
+    (told,) = [one for one in den.cferry("log", "--json").data if one["number"] == 1]
+    assert told["state"] == "put back"
+    assert told["ended"] is not None
+    assert state(den.depot) == before
+
+
 def test_the_journal_outranks_the_logbook(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
     """Both ways: what the logbook says already, and what it does not say yet."""
     ferry = ferry_for(den, monkeypatch)
