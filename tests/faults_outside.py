@@ -307,8 +307,8 @@ def judge(
         yield f"exit {code}"
     if code == 8 and job.command[0] != "backup":
         yield "exit 8, and no backup was asked for"
-    if job is JOBS["backup"] and code not in (130, -9, 137):
-        kept = set(re.findall(r"\b\d{8}-\d{6}-[0-9a-f]{6}\b", told))
+    if job is JOBS["backup"] and told.strip() and code not in (130, -9, 137):
+        kept = set(re.findall(r"\b\d{8}-\d{6}-[0-9a-f]{6}\b(?!\.json)", told))
         made = {path.stem for path in (world / "own" / "locker" / "snapshots").glob("*.json")}
         if kept != made:
             yield f"exit {code}, with {kept} told and {made} kept"

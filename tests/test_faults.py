@@ -243,6 +243,23 @@ def test_a_backup_whose_name_may_not_last_is_none(tmp_path: Path) -> None:
         assert len(ferry_at(tmp_path).backups.listed()[0]) == kept
 
 
+class _NoLedger(Trouble):
+    """Can't read one store's index."""
+
+    def step(self, name: str, path: Path) -> None:
+        if path.name == "hold.ledger":
+            raise OSError(errno.EIO, os.strerror(errno.EIO), str(path))
+
+
+def test_a_place_that_can_not_be_read_spoils_no_other(tmp_path: Path) -> None:
+    lay_world(tmp_path)
+    made, failed = ferry_at(tmp_path, FaultyDisk(_NoLedger(tmp_path))).backup("saltglass")
+    kept = [one.id for one in ferry_at(tmp_path).backups.listed()[0]]
+    assert kept == [one.snapshot.id for one in made]
+    assert [one.berth.address for one in failed] == ["saltglass/tern"]
+    assert "nput/output error" in failed[0].error.what
+
+
 def _one(job: Job, top: Path, trouble: Trouble) -> None:
     target, source = top / "den" / job.target, top / "den" / job.source
     before = state(target)

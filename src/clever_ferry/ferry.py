@@ -381,6 +381,9 @@ class Ferry:
                     )  # fmt: skip
             except FerryError as error:
                 failed.append(Failed(berth, error))
+            except OSError as error:
+                what = f"It can't be read: {error.strerror or error}."
+                failed.append(Failed(berth, NotFoundError(what)))
         if failed and not made:
             raise failed[0].error
         if not made:
