@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import cache
 from hashlib import blake2b
 from pathlib import Path
 from typing import Any
@@ -16,7 +18,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, settings
 
-from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
+from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_loft, lay_world
 from tests.forking import Server, can_serve
 from tests.reaching import reaching
 
@@ -75,6 +77,18 @@ def run_module(module: str, *arguments: str | Path, env: dict[str, str], **more:
         **more,
     )
     return Outcome(done.returncode, done.stdout, done.stderr)
+
+
+@cache
+def _laid(lay: Callable[[Path], Path]) -> tuple[tempfile.TemporaryDirectory[str], Path]:
+    kept = tempfile.TemporaryDirectory()
+    return kept, lay(Path(kept.name))
+
+
+def laid(lay: Callable[[Path], Path], folder: Path) -> Path:
+    """Lay a demo computer as `lay_world` and `lay_loft` do: a copy of one that was laid once."""
+    _, top = _laid(lay)
+    return shutil.copytree(top, folder / top.name)
 
 
 def state(folder: Path) -> dict[str, tuple[str, int, int]]:
@@ -154,7 +168,12 @@ class Den:
 
 @pytest.fixture
 def den(tmp_path: Path) -> Den:
-    return Den(lay_world(tmp_path / "world"), tmp_path / "own")
+    return Den(laid(lay_world, tmp_path / "world"), tmp_path / "own")
+
+
+@pytest.fixture
+def loft(tmp_path: Path) -> Den:
+    return Den(laid(lay_loft, tmp_path / "world"), tmp_path / "own")
 
 
 @pytest.fixture

@@ -37,7 +37,7 @@ from blake3 import blake3
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
-from tests.conftest import DEPOT, TERN
+from tests.conftest import DEPOT, TERN, laid
 from tests.forking import Server
 
 AGO = 60 * 10**9
@@ -175,7 +175,7 @@ def cferry(top: Path, *arguments: str, under: tuple[str, ...] = ()) -> tuple[int
 def prepare(name: str, job: Job, top: Path) -> Stage:
     """Lay a world, do what comes before the job, and note which calls the job makes."""
     world, template = top / "world", top / f"ready-{len(list(top.iterdir()))}"
-    den = lay_world(world)
+    den = laid(lay_world, world)
     lay_moth_lantern(den)
     lay_orrery_yard(den, "wren", demo_yards())
     (world / "out").mkdir()

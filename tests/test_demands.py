@@ -21,7 +21,7 @@ from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.orrery_yard.yard import begin
 from clever_ferry_demo.world import lay_loft
-from tests.conftest import Den, Outcome, run_module, state
+from tests.conftest import Den, Outcome, laid, run_module, state
 
 
 def game(den: Den, name: str, edition: str, *arguments: str, code: int = 0) -> Outcome:
@@ -352,7 +352,7 @@ class Yards:
     def __init__(self, tmp_path: Path, den: Den) -> None:
         self.den = den
         lay_orrery_yard(den.top, "wren", demo_yards())
-        self.loft = Den(lay_loft(tmp_path / "loft"), tmp_path / "loft-own")
+        self.loft = Den(laid(lay_loft, tmp_path / "loft"), tmp_path / "loft-own")
         attic = tmp_path / "attic"
         attic.mkdir()
         (attic / "computer.toml").write_text(MAC, "utf-8")

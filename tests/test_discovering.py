@@ -19,7 +19,7 @@ from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.moving import local
 from clever_ferry.recipes import Recipes
 from clever_ferry_demo.saltglass.pieces import make_world, play_on
-from clever_ferry_demo.world import lay_loft, store_at
+from clever_ferry_demo.world import store_at
 from tests.conftest import DEPOT, Den, link
 
 LIBRARY = """
@@ -28,11 +28,6 @@ library = { id = "attic", title = "An attic" }
 prefixes = [{ under = "home", path = "attic/{prefix}" }]
 fields.prefix = { type = "text" }
 """
-
-
-@pytest.fixture
-def loft(tmp_path: Path) -> Den:
-    return Den(lay_loft(tmp_path / "world"), tmp_path / "own")
 
 
 def found(den: Den) -> dict[str, str]:

@@ -39,7 +39,7 @@ from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.orrery_yard.yard import begin
 from clever_ferry_demo.world import lay_finch, lay_loft, lay_world
-from tests.conftest import Den
+from tests.conftest import Den, laid
 from tests.test_invented import plain, saves
 from tests.test_layers_more import LAYOUTS, STEPS
 
@@ -54,8 +54,8 @@ class Place:
 
     def __init__(self, top: Path, invented: str = "") -> None:
         self.invented = invented
-        self.loft = lay_loft(top)
-        self.den = lay_world(top)
+        self.loft = laid(lay_loft, top)
+        self.den = laid(lay_world, top)
         if invented:
             self.folder = top / "made-up"
             (self.folder / "made").mkdir(parents=True)

@@ -17,13 +17,7 @@ from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.moving import archives
 from clever_ferry.moving.archives import ArchiveFiles, archive_parts, open_archives
 from clever_ferry.payload import read_all
-from clever_ferry_demo.world import lay_loft
 from tests.conftest import Den, run_module, state
-
-
-@pytest.fixture
-def loft(tmp_path: Path) -> Den:
-    return Den(lay_loft(tmp_path / "world"), tmp_path / "own")
 
 
 def export(loft: Den) -> Path:

@@ -39,7 +39,7 @@ from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.moth_lantern.tale import begin
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_world
-from tests.conftest import DEPOT, TERN, state
+from tests.conftest import DEPOT, TERN, laid, state
 from tests.faulty_disk import FaultyDisk, Killed, Trouble
 
 RECIPES = Recipes(None)
@@ -165,7 +165,7 @@ def test_nothing_is_lost(
     job, template, top = JOBS[name], playground / "template", playground / "world"
     for old in (template, top):
         shutil.rmtree(old, ignore_errors=True)
-    den = lay_world(top)
+    den = laid(lay_world, top)
     lay_moth_lantern(den)
     lay_orrery_yard(den, "wren", demo_yards())
     job.prepare(ferry_at(top))
@@ -211,7 +211,7 @@ class _Watching(Trouble):
 
 @pytest.mark.parametrize("name", [name for name in JOBS if name != "backup"])
 def test_what_was_staged_lasts_no_longer_than_the_journal(tmp_path: Path, name: str) -> None:
-    den = lay_world(tmp_path)
+    den = laid(lay_world, tmp_path)
     lay_moth_lantern(den)
     lay_orrery_yard(den, "wren", demo_yards())
     job = JOBS[name]
@@ -234,7 +234,7 @@ class _NoLastName(Trouble):
 
 
 def test_a_backup_whose_name_may_not_last_is_none(tmp_path: Path) -> None:
-    lay_world(tmp_path)
+    laid(lay_world, tmp_path)
     trouble = _NoLastName(tmp_path)
     for trouble.for_good, said, kept in ((False, "was not made", 0), (True, "is not known", 1)):
         trouble.begun = False
@@ -252,7 +252,7 @@ class _NoLedger(Trouble):
 
 
 def test_a_place_that_can_not_be_read_spoils_no_other(tmp_path: Path) -> None:
-    lay_world(tmp_path)
+    laid(lay_world, tmp_path)
     made, failed = ferry_at(tmp_path, FaultyDisk(_NoLedger(tmp_path))).backup("saltglass")
     kept = [one.id for one in ferry_at(tmp_path).backups.listed()[0]]
     assert kept == [one.snapshot.id for one in made]

@@ -20,7 +20,7 @@ from clever_ferry.moving import local
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.unboxing.surveying import survey
 from clever_ferry_demo.world import lay_loft
-from tests.conftest import Den, link
+from tests.conftest import Den, laid, link
 
 any_name = pytest.mark.skipif(os.name == "nt", reason="such names are none on Windows")
 
@@ -55,7 +55,7 @@ def test_a_mark_then_what_the_game_wrote(den: Den) -> None:
 
 
 def test_since_looks_into_prefixes_and_not_into_caches(tmp_path: Path) -> None:
-    loft = Den(lay_loft(tmp_path / "world"), tmp_path / "own")
+    loft = Den(laid(lay_loft, tmp_path / "world"), tmp_path / "own")
     home = loft.top / "home/isa"
     old = time.time() - 7200
     for path in (*loft.top.rglob("*"),):

@@ -17,7 +17,7 @@ from clever_ferry.layers.document_spec import IdentitySpec
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry_demo.world import lay_finch, lay_loft
-from tests.conftest import DEPOT, Den
+from tests.conftest import DEPOT, Den, laid
 
 YARDS = "C/Users/Wren/yards"
 RECIPE = """
@@ -151,7 +151,7 @@ def test_damaged_saves_stay_behind_when_asked_and_the_exit_says_so(den: Den) -> 
 
 
 def test_a_download_goes_into_a_slot(den: Den, tmp_path: Path) -> None:
-    export = lay_loft(tmp_path / "other") / "home/isa/Downloads/longshore-export"
+    export = laid(lay_loft, tmp_path / "other") / "home/isa/Downloads/longshore-export"
     part = export / "longshore-export-1-of-2.zip"
     den.cferry("cross", "--from-file", part, "saltglass/depot:6", "--yes")
     assert den.loads("depot", 6).startswith("Gull Rock, day 24")
@@ -338,7 +338,7 @@ def test_desktop_to_handheld_and_back(den: Den) -> None:
 def every(den: Den) -> Den:
     """The demo computer with every edition of Saltglass at hand, and a world in each slot 1."""
     lay_finch(den.top)
-    export = lay_loft(den.top.parent / "other") / "home/isa/Downloads/longshore-export"
+    export = laid(lay_loft, den.top.parent / "other") / "home/isa/Downloads/longshore-export"
     den.cferry("harbour", "add", "export", export)
     return den
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from clever_ferry_demo.world import lay_loft
-from tests.conftest import Den, state
+from tests.conftest import Den, laid, state
 
 
 def zipped(file: Path, folder: Path, strip: Path) -> Path:
@@ -69,7 +69,7 @@ def test_zips_that_do_not_call_themselves_one_set_are_each_for_themselves(
     den.cferry("cross", f"saltglass/depot@{folder / 'save2.zip'}", "saltglass/tern:7", "--yes")
     assert den.loads("tern", 7).startswith("Heron Point")
     # The parts of a closed service's export say of how many they are: these are one.
-    export = lay_loft(tmp_path / "other") / "home/isa/Downloads/longshore-export"
+    export = laid(lay_loft, tmp_path / "other") / "home/isa/Downloads/longshore-export"
     data = den.cferry("slots", f"saltglass/longshore@{export}", "--json").data
     assert len(data[0]["saves"]) == 2
 

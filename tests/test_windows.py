@@ -20,7 +20,7 @@ from clever_ferry.api import open_ferry
 from clever_ferry.errors import FerryError
 from clever_ferry.keeping.verifying import verify
 from clever_ferry_demo.world import lay_world
-from tests.conftest import Den, state
+from tests.conftest import Den, laid, state
 
 pytestmark = pytest.mark.skipif(sys.platform != "win32", reason="this is not Windows")
 INTO_DEPOT = ("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
@@ -135,7 +135,7 @@ def test_a_kill_in_the_middle_is_set_right_by_the_next_command(den: Den) -> None
 @pytest.mark.skipif(not Path("D:/").is_dir(), reason="there is no second drive")
 def test_records_and_saves_on_two_drives(tmp_path: Path) -> None:
     top = Path(tempfile.mkdtemp(dir="D:/"))
-    den = Den(lay_world(top / "world"), tmp_path / "own")
+    den = Den(laid(lay_world, top / "world"), tmp_path / "own")
     before = state(den.depot)
     den.cferry(*INTO_DEPOT)
     assert "day 31" in den.loads("depot", 1)
@@ -197,7 +197,7 @@ def test_a_console_that_lacks_letters_gets_others(den: Den, encoding: str) -> No
 
 
 def test_names_in_other_scripts(tmp_path: Path) -> None:
-    den = Den(lay_world(tmp_path / "Ωdra Łysá 草"), tmp_path / "eigenes Ü")
+    den = Den(laid(lay_world, tmp_path / "Ωdra Łysá 草"), tmp_path / "eigenes Ü")
     den.cferry(*INTO_DEPOT)
     assert "day 31" in den.loads("depot", 1)
     den.cferry("undo", "--yes")

@@ -14,7 +14,7 @@ import pytest
 
 from clever_ferry.moving.zip_times import stamp_of, stamped
 from clever_ferry_demo.world import TERN_ACCOUNT, lay_finch, lay_loft
-from tests.conftest import Den, run_module, state
+from tests.conftest import Den, laid, run_module, state
 
 GIVEN = """
 recipe = 1
@@ -78,7 +78,7 @@ def test_an_ini_that_the_parser_chokes_on_is_one_damaged_save(den: Den, tmp_path
 
 
 def test_the_demo_game_says_where_it_can_not_look(den: Den, tmp_path: Path) -> None:
-    loft = lay_loft(tmp_path / "other")
+    loft = laid(lay_loft, tmp_path / "other")
     done = run_module(
         "clever_ferry_demo.saltglass.program", "--store", "depot", "list",
         env={"CFERRY_COMPUTER": str(loft)},
