@@ -11,7 +11,6 @@ b'{"name": "Saltmarsh",\\n "day": 32}\\n'
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from functools import lru_cache
 from typing import Any, NamedTuple
 
 from clever_ferry.documents.form import (
@@ -26,7 +25,7 @@ from clever_ferry.documents.form import (
     spliced,
 )
 from clever_ferry.documents.nodes import Node, Single
-from clever_ferry.documents.places import COUNT, PlaceError, steps_of, values_at
+from clever_ferry.documents.places import NotOne, PlaceError, one_at_each, steps_of, values_at
 from clever_ferry.documents.spec import FormSpec
 from clever_ferry.errors import RefusedError
 from clever_ferry.model import class_of
@@ -43,6 +42,7 @@ __all__ = [
     "form_of",
     "held",
     "nodes_in",
+    "one_value_in_each",
     "spelled_in",
     "values_in",
     "with_values",
@@ -104,34 +104,29 @@ def each_in(form: Form | str, source: Payload, places: Sequence[str]) -> list[No
 def values_in(form: Form | str, source: Payload, places: Sequence[str]) -> list[list[Any]]:
     """Return for each place the values that stand there; what holds others is None."""
     if form == "json":
-        from clever_ferry.documents.json_text import read_json
-
-        whole = read_json(read_all(source, limit=_MOST, what="It"), "It")
-        found: list[list[Any]] = []
-        for place, names in zip(places, _names_of(tuple(places)), strict=True):
-            try:  # most places are names in mappings; listings ask for very many
-                value = whole
-                for name in names:
-                    if type(value) is list:
-                        value = len(value) if name is COUNT else value[_number(name)]
-                    else:
-                        value = value[name]
-                found.append([value])
-            except (KeyError, TypeError, ValueError, IndexError):
-                found.append(values_at(whole, place))
+        whole = _read_json(source)
+        found = [values_at(whole, place) for place in places]
         return [[None if isinstance(one, _HOLDERS) else one for one in own] for own in found]
     return [[node.value for node in nodes] for nodes in nodes_in(form, source, places)]
 
 
-def _number(name: Any) -> int:
-    if type(name) is str and name.isdecimal():
-        return int(name)
-    raise KeyError(name)
+def one_value_in_each(form: Form | str, source: Payload, places: tuple[str, ...]) -> list[Any]:
+    """Return for each place the one value that stands there, or `NotOne`.
+
+    What holds others is a dict, a list or None.
+    """
+    if form == "json":
+        return one_at_each(_read_json(source), places)
+    return [
+        nodes[0].value if len(nodes) == 1 else NotOne(len(nodes))
+        for nodes in nodes_in(form, source, places)
+    ]
 
 
-@lru_cache(64)
-def _names_of(places: tuple[str, ...]) -> list[tuple[Any, ...]]:
-    return [steps_of(place) for place in places]
+def _read_json(source: Payload) -> Any:
+    from clever_ferry.documents.json_text import read_json
+
+    return read_json(read_all(source, limit=_MOST, what="It"), "It")
 
 
 def with_values(

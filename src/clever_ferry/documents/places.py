@@ -19,9 +19,11 @@ __all__ = [
     "COUNT",
     "EVERY",
     "Choice",
+    "NotOne",
     "PlaceError",
     "Step",
     "escaped",
+    "one_at_each",
     "place_fault",
     "set_at",
     "stands_in",
@@ -168,6 +170,48 @@ def values_at(value: Any, place: str) -> list[Any]:
     found = [value]
     for step in steps:
         found = [inner for one in found for inner in _within(one, step)]
+    return found
+
+
+class NotOne(NamedTuple):
+    """That not one value stands at a place, but so many."""
+
+    found: int
+
+
+def one_at_each(value: Any, places: tuple[str, ...]) -> list[Any]:
+    """Return for each place the one value that stands there, or `NotOne`.
+
+    Listings ask for very many: most places are names in mappings, or how many a list has.
+    """
+    found: list[Any] = []
+    for place, names, counted in _names_of(places):
+        single = value
+        try:
+            for name in names:
+                single = single[name]
+        except (KeyError, TypeError):
+            pass
+        else:
+            if not counted:
+                found.append(single)
+                continue
+            if type(single) is list:
+                found.append(len(single))
+                continue
+        every = values_at(value, place)
+        found.append(every[0] if len(every) == 1 else NotOne(len(every)))
+    return found
+
+
+@lru_cache(256)
+def _names_of(places: tuple[str, ...]) -> list[tuple[str, tuple[Step, ...], bool]]:
+    """Return places with their steps, but for a last one that counts, and whether there is one."""
+    found = []
+    for place in places:
+        steps = steps_of(place)
+        counted = bool(steps) and steps[-1] is COUNT
+        found.append((place, steps[:-1] if counted else steps, counted))
     return found
 
 

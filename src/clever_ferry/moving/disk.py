@@ -191,8 +191,12 @@ def kind_of(data: os.stat_result) -> Kind:
 
 def node_of(data: os.stat_result, path: PurePath | str) -> Node:
     """Return what the system tells of a path."""
+    return _node(kind_of(data), data, path)
+
+
+def _node(kind: Kind, data: os.stat_result, path: PurePath | str) -> Node:
     return Node(
-        kind_of(data), data.st_size, data.st_mtime_ns, stat.S_IMODE(data.st_mode),
+        kind, data.st_size, data.st_mtime_ns, stat.S_IMODE(data.st_mode),
         changed(data, path), data.st_ino,
     )  # fmt: skip
 
@@ -201,11 +205,15 @@ def read_front(path: Path | str, count: int) -> tuple[bytes, Node]:
     """Return a file's first bytes, fewer where it is shorter, and its data after that."""
     handle = os.open(path, _READ)
     try:
-        _refuse_unplain(handle, path)
-        found = os.read(handle, count)
-        while len(found) < count and (more := os.read(handle, count - len(found))):
-            found += more
-        return found, node_of(os.fstat(handle), path)
+        try:
+            found = os.read(handle, count)
+            while len(found) < count and (more := os.read(handle, count - len(found))):
+                found += more
+        except OSError:
+            _refuse_unplain(handle, path)
+            raise
+        data = _refuse_unplain(handle, path)
+        return found, _node("file", data, path)
     finally:
         os.close(handle)
 

@@ -231,12 +231,12 @@ def _listed(folder: str | int, front: str) -> tuple[list[FileInfo], list[str]]:
                 if entry.is_file(follow_symlinks=False):
                     # On Windows, scandir's own times may lag behind; ask the file itself.
                     data = os.lstat(entry.path) if _WINDOWS else entry.stat(follow_symlinks=False)
+                    change = changed(data, entry.path) if _WINDOWS else data.st_ctime_ns
                     files.append(
                         FileInfo(
-                            front + entry.name, data.st_size, data.st_mtime_ns,
-                            changed(data, entry.path), data.st_ino,
+                            front + entry.name, data.st_size, data.st_mtime_ns, change, data.st_ino
                         )
-                    )  # fmt: skip
+                    )
                 elif entry.is_dir(follow_symlinks=False):
                     inner.append(front + entry.name)
             except (FileNotFoundError, PermissionError):

@@ -10,9 +10,9 @@ import msgspec
 
 from clever_ferry.cargo import Fact, Piece
 from clever_ferry.certainty import Evidence
-from clever_ferry.documents.document import values_in
+from clever_ferry.documents.document import held, one_value_in_each, values_in
 from clever_ferry.documents.form import Form
-from clever_ferry.documents.places import values_at
+from clever_ferry.documents.places import NotOne, one_at_each, values_at
 from clever_ferry.errors import (
     DamagedError,
     KeyNeededError,
@@ -87,9 +87,7 @@ class FactReader:
         if self._packs_source is not None:
             self._wanted.setdefault(self._packs_source, [])
         self._places = {
-            source: tuple([at for *_, at, _ in wanted])
-            + ((packs.at,) if packs is not None and source == self._packs_source else ())
-            for source, wanted in self._wanted.items()
+            source: tuple([at for *_, at, _ in wanted]) for source, wanted in self._wanted.items()
         }
 
     def _source(
@@ -159,7 +157,7 @@ class FactReader:
             if piece.problem or piece.locked:
                 continue
             try:
-                inside = self._values(source, piece, known, self._places[source])
+                inside, used = self._values(source, piece, known)
             except KeyNeededError as error:
                 if not keyless:
                     raise
@@ -179,20 +177,17 @@ class FactReader:
             except OSError as error:
                 problems.append(f"{piece.entry}: it can't be read: {error.strerror or error}")
                 continue
-            for (place, key, label, unit, at, shown), found in zip(wanted, inside, strict=False):
-                if len(found) != 1:
-                    told = "more than one stands" if found else "nothing stands"
-                    notes.append(_unknown(label, f"{piece.entry}: {told} at {at!r}"))
-                    continue
-                (value,) = found
+            for (place, key, label, unit, at, shown), value in zip(wanted, inside, strict=True):
                 if type(value) is int:  # most are so
                     facts[place] = Fact(key, label, value, unit, shown)
                 elif isinstance(value, _SINGLE):
                     facts[place] = _fact(key, label, value, unit, shown)
+                elif isinstance(value, NotOne):
+                    told = "more than one stands" if value.found else "nothing stands"
+                    notes.append(_unknown(label, f"{piece.entry}: {told} at {at!r}"))
                 else:
                     notes.append(_unknown(label, f"{at} in the {piece.title} is no single value"))
-            if self._packs is not None and source == self._packs_source:
-                used = inside[-1]
+            if used:
                 packs = tuple(dict.fromkeys(str(one) for one in used if isinstance(one, str | int)))
         return FactsRead(
             tuple(filter(None, facts)),
@@ -239,21 +234,25 @@ class FactReader:
             pass
         return ""
 
-    def _values(
-        self, source: _Source, piece: Piece, known: Known, places: Sequence[str]
-    ) -> list[list[Any]]:
-        """Return what stands in a piece at each place, and at that of the add-ons behind them."""
+    def _values(self, source: _Source, piece: Piece, known: Known) -> tuple[list[Any], list[Any]]:
+        """Return the one value (or `NotOne`) at each fact's place in a piece, and its add-ons."""
+        places = self._places[source]
+        packs = self._packs.at if self._packs and source == self._packs_source else None
         if source.header is not None:
-            said = dict(piece.headers.get(source.header, {}))
-            return [values_at(said, place) for place in places]
+            return one_at_each(dict(piece.headers.get(source.header, {})), places), []
         payload: Payload = piece.payload
         for name in source.opens:
             payload = self._layers[name].unwrap(payload, known).payload
         if source.layout is None:
             name = source.holds or ""
-            return values_in(self.forms.get(name, name), payload, places)
+            form = self.forms.get(name, name)
+            if packs is None:
+                return one_value_in_each(form, payload, places), []
+            payload = held(payload)
+            (used,) = values_in(form, payload, [packs])
+            return one_value_in_each(form, payload, places), used
         inside = self._layouts[source.layout].read(head(payload, _LAYOUT_WINDOW))[0]
-        return [values_at(inside, place) for place in places]
+        return one_at_each(inside, places), [] if packs is None else values_at(inside, packs)
 
 
 def _unknown(label: str, why: str) -> str:
