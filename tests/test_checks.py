@@ -23,7 +23,7 @@ from msgspec.structs import replace
 from clever_ferry.api import open_ferry
 from clever_ferry.boxes import make_box
 from clever_ferry.boxes.spec import ArchiveSpec, TableSpec
-from clever_ferry.cargo import Piece, Save
+from clever_ferry.cargo import Fact, Piece, Save
 from clever_ferry.crossing.carrying import carry_out
 from clever_ferry.errors import (
     DamagedError,
@@ -48,6 +48,8 @@ from clever_ferry.moving.outputs import new_folder
 from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, StreamPayload
 from clever_ferry.proving.comparing import prove
+from clever_ferry.proving.stories import story_of
+from clever_ferry.recipes import Recipes
 from clever_ferry.recipes.encoding import encode
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from tests.conftest import Den, bins, state
@@ -445,3 +447,73 @@ def test_what_a_tidying_does_not_bring_to_the_front_is_put_back(
     with pytest.raises(NotProvenError, match="does not come to the front"):
         ferry.tidy(opened, found, meddle)
     assert len(list(folder.glob("lantern-1.3.*"))) == 2
+
+
+STORIES = """
+recipe = 1
+game = { id = "tale", title = "Tales" }
+[pieces.world]
+needed = true
+holds = "json"
+[pieces.card]
+each = "who"
+[facts]
+name = { label = "Name", from = "world", at = "/name" }
+seed = { label = "Seed", from = "world", at = "/seed", story = "is" }
+size = { label = "Size", from = "world", at = "/size", story = "stays" }
+day = { label = "Day", from = "world", at = "/day", story = "grows" }
+coins = { label = "Coins", from = "world", at = "/coins", story = "grows" }
+[editions.one]
+title = "One"
+berths = [{ on = "any", under = "given" }]
+fields.world = { type = "hex" }
+fields.slot = { type = "number" }
+fields.who = { type = "text" }
+files = [
+    { role = "world", path = "{slot}-{world}.json" },
+    { role = "card", path = "{slot}-{world}/{who}" },
+]
+"""
+
+
+@pytest.mark.parametrize(
+    ("first", "second", "said"),
+    [
+        ({}, {}, "unsure"),
+        ({"name": "OUR TOWN"}, {"seed": 5}, "unsure"),
+        ({"name": "Theirs", "seed": 5}, {"seed": 5}, "other"),
+        ({"seed": 5}, {"seed": 5}, "same"),
+        ({"seed": 5}, {"seed": 6}, "other"),
+        ({"size": 64}, {"size": 64}, "unsure"),
+        ({"size": 64, "seed": 5}, {"size": 128, "seed": 5}, "other"),
+        ({"size": 64, "who": ["Isa"]}, {"size": 64, "who": ["isa"]}, "same"),
+        ({"size": 64, "who": ["Isa"]}, {"size": 64, "who": ["Wren"]}, "unsure"),
+        ({"size": 64, "day": 3, "coins": 7}, {"size": 64, "day": 5, "coins": 9}, "same"),
+        ({"size": 64, "day": 5, "coins": 7}, {"size": 64, "day": 5, "coins": 9}, "same"),
+        ({"size": 64, "day": 3}, {"size": 64, "day": 5}, "unsure"),
+        ({"size": 64, "who": ["Isa"], "day": 3, "coins": 9},
+         {"size": 64, "who": ["Isa"], "day": 5, "coins": 7}, "unsure"),
+        ({"who": ["Isa"], "day": 3, "coins": 7}, {"who": ["Isa"], "day": 3, "coins": 7}, "same"),
+        ({"world": "0123456789ab"}, {"world": "0123456789ab"}, "same"),
+        ({"world": "0123456789a"}, {"world": "0123456789a"}, "unsure"),
+        ({"world": "0123456789ab", "seed": 5}, {"world": "0123456789ac", "seed": 5}, "same"),
+    ],
+)  # fmt: skip
+def test_when_two_saves_are_of_one_story(
+    tmp_path: Path, first: dict[str, Any], second: dict[str, Any], said: str
+) -> None:
+    """By name, what makes it out, what stays, what grows, who plays, and a long identifier."""
+    (tmp_path / "tale.toml").write_text(STORIES, "utf-8")
+    game = Recipes(tmp_path).game("tale")
+
+    def save(own: dict[str, Any]) -> Save:
+        nothing, said = BytesPayload(b""), {"name": "Our Town", **own}
+        pieces = tuple(
+            Piece("card", {"who": who}, nothing, 0, 0, who, ()) for who in said.pop("who", ())
+        )
+        fields = {"slot": 1, **({"world": said.pop("world")} if "world" in said else {})}
+        facts = tuple(Fact(key, key, value) for key, value in said.items())
+        return Save(1, fields, pieces, facts)
+
+    for one, other in ((first, second), (second, first)):
+        assert story_of(save(one), save(other), game) == said

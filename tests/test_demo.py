@@ -14,6 +14,10 @@ from tests.conftest import Den, run_module
 def test_the_demo_runs_both_ways_and_keeps_a_world(tmp_path: Path) -> None:
     env = {"CFERRY_HOME": str(tmp_path / "own"), "HOME": str(tmp_path)}
     world = tmp_path / "demo world"
+    env["CFERRY_COMPUTER"] = str(world / "den")  # of a demo that is gone: this makes it anew
+    assert run_module("clever_ferry", "look", env=env).code != 0
+    named = run_module("clever_ferry", "--computer", tmp_path, "demo", env=env)
+    assert (named.code, "Leave out --computer" in named.err) == (2, True)
     done = run_module("clever_ferry", "demo", "--at", world, env=env)
     assert done.code == 0, done.err
     commands = re.findall(r"^\$ (.*)$", done.out, re.MULTILINE)

@@ -141,7 +141,8 @@ def described_computer(place: Path) -> Computer:
     if not file.is_file():
         raise NotFoundError(
             f"No described computer is at {place}: there is no {DESCRIPTION}.",
-            advice="`cferry demo --at FOLDER` makes one to play with.",
+            advice="To work on this computer, leave out --computer, or unset CFERRY_COMPUTER; "
+            "`cferry demo --at FOLDER` makes a described one to play with.",
         )
     try:
         data = parse_toml(read_whole(file, _LARGEST))

@@ -12,7 +12,6 @@ from pathlib import Path
 
 import click
 
-from clever_ferry.cli.here import ferry_here
 from clever_ferry.errors import FerryError, WrongUseError
 
 __all__ = ["command"]
@@ -75,7 +74,7 @@ def command(computer: Path | None, folder: Path | None) -> None:
     from clever_ferry_demo.orrery_yard.yard import begin
     from clever_ferry_demo.world import lay_finch, lay_loft, lay_world
 
-    ferry_here(computer)
+    _refuse_named(computer)
     if folder is not None and folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise WrongUseError(
             f"{folder} is there already and not empty.", advice="Name a new or an empty folder."
@@ -104,6 +103,15 @@ def command(computer: Path | None, folder: Path | None) -> None:
     click.echo("  cferry")
     click.echo("The other one, with Linux, prefixes and an export:")
     click.secho(f"  {_setting(loft)}", fg="cyan")
+
+
+def _refuse_named(computer: Path | None) -> None:
+    """Refuse a computer named on the command line; the one of the environment is passed over."""
+    if computer is not None and os.environ.get("CFERRY_COMPUTER") != str(computer):
+        raise WrongUseError(
+            "The demo makes made-up computers of its own, and works on these alone.",
+            advice="Leave out --computer; with --at FOLDER, you get such computers for yourself.",
+        )
 
 
 def _setting(top: Path) -> str:
