@@ -36,7 +36,7 @@ MAY = {
                "naming layers.known boxes recipes",
     "unboxing": "errors model payload zips tree cargo moving.disk moving.files moving.names "
                 "moving.outputs documents layers forms boxes recipes",
-    "proving": "errors cargo naming layers.known boxes recipes finding",
+    "proving": "errors cargo certainty naming layers.known boxes recipes finding",
     "crossing": "errors payload tree cargo moving keeping documents naming forms.databases "
                 "boxes recipes finding proving",
     "backups": "errors keeping recipes finding crossing",
@@ -45,15 +45,18 @@ MAY = {
     "harbours": "errors tree moving.files moving.names moving.presence keeping recipes finding",
     "looking": "errors tree cargo moving.files recipes finding unboxing harbours",
     "places": "errors recipes finding harbours",
-    "results": "errors recipes finding unboxing proving crossing",
+    "rehearsing": "errors cargo keeping.keeps naming recipes finding crossing",
+    "results": "errors recipes finding unboxing proving crossing rehearsing",
     "ferry": "errors cargo keeping.keeps keeping.logbook boxes recipes finding "
-             "unboxing proving crossing backups checking handovers harbours looking places results",
+             "unboxing proving crossing backups checking handovers harbours looking places "
+             "rehearsing results",
     "api": "errors cargo keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
            "recipes.telling finding.berths unboxing proving crossing backups checking handovers "
-           "looking results ferry",
+           "looking rehearsing results ferry",
     "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
-           "recipes finding unboxing.taking_apart proving crossing handovers looking ferry",
+           "recipes finding unboxing.taking_apart proving crossing handovers looking rehearsing "
+           "results ferry",
     "__main__": "cli",
 }  # fmt: skip
 """Which rooms each room may use: all of a room, or those of its modules that are named."""

@@ -190,8 +190,16 @@ def test_a_recipe_is_tried_on_real_saves(den: Den, tmp_path: Path) -> None:
     done = den.cferry("recipe", "check", file, "--try", den.depot)
     for said in ("Heron Point", "same bytes", "Left unread: notes.txt", "shared, left alone"):
         assert said in done.out
-    tried = den.cferry("recipe", "check", file, "--try", den.tern, "--json").data["tried"]
-    assert [one["edition"] for one in tried if one["saves"]] == ["tern"]
+    both = den.cferry("recipe", "check", file, "--try", den.tern, "--try", den.depot, "--json").data
+    tried, ways = both["tried"], both["rehearsed"]
+    assert [one["edition"] for one in tried if one["saves"]] == ["tern", "depot"]
+    (depot,) = [one for one in tried if one["edition"] == "depot" and one["saves"]]
+    by = {one["role"]: (one["established"], one["by"]) for one in depot["pieces"]}
+    assert by["world"] == ("verified", "crc32, zlib's checksum")
+    assert (by["traveller"][0], by["options"][0]) == ("only read", None)
+    assert [(one["from"], one["to"]) for one in ways] == [("tern", "depot"), ("depot", "tern")]
+    assert [one["save"] for one in ways] == ["Saltmarsh", "Heron Point"]  # the newest of each
+    assert all((one["stopped"], one["changed"]) == (None, []) for one in ways)
     outcomes = {piece["outcome"] for one in tried for piece in one["pieces"]}
     assert outcomes <= {"same bytes", "same content, packed otherwise", "shared, left alone"}
     world = next(den.depot.glob("voyage-00-*/world.sgw"))
@@ -201,6 +209,59 @@ def test_a_recipe_is_tried_on_real_saves(den: Den, tmp_path: Path) -> None:
     world.write_bytes(b"")
     assert state(den.tern)
     assert before.keys() == state(den.top).keys()
+
+
+REHEARSED = """
+recipe = 1
+game = { id = "crown", title = "Crowns" }
+pieces.world = { needed = true, holds = "json" }
+pieces.note = { }
+facts.day = { label = "Day", from = "world", at = "/day" }
+[editions.one]
+title = "One"
+berths = [{ on = "any", under = "given", path = "one" }]
+fields.slot = { type = "number", most = 2 }
+files = [{ role = "world", path = "{slot}.json" }, { role = "note", path = "{slot}.txt" }]
+[editions.two]
+title = "Two"
+berths = [{ on = "any", under = "given", path = "two" }]
+fields.slot = { type = "number", most = 1 }
+files = [{ role = "world", path = "w{slot}" }, { role = "note", path = "note" }]
+""".replace(', { role = "note", path = "note" }', "")
+
+
+def test_a_rehearsal_says_what_does_not_come_back(den: Den, tmp_path: Path) -> None:
+    file, top = tmp_path / "crown.toml", tmp_path / "top"
+    file.write_text(REHEARSED, "utf-8")
+    for name in ("one/1.json", "two/w1"):
+        (top / name).parent.mkdir(parents=True, exist_ok=True)
+        (top / name).write_text('{"day": 3}')
+    (top / "one/1.txt").write_text("mine")
+    before = state(top)
+
+    def ways() -> list[tuple[str, list[str]]]:
+        found = den.cferry("recipe", "check", file, "--try", top, "--json").data["rehearsed"]
+        return [(one["stopped"] or "", one["changed"]) for one in found]
+
+    full, other = ways()
+    assert full[0].startswith("there: ")
+    assert "no free slot" in full[0]
+    assert other == ("", [])
+    file.write_text(REHEARSED.replace("most = 1", "most = 2"), "utf-8")
+    assert ways() == [("", ["the note is not there any more"]), ("", [])]
+    file.write_text(
+        file.read_text("utf-8").replace('path = "w{slot}"', 'path = "w{slot}", layers = ["in"]')
+        + '[layouts.head]\nfields = [{ type = "magic", text = "W" }]\n'
+        '[layers]\nin = [{ kind = "header", layout = "head" }]\n', "utf-8",
+    )  # fmt: skip
+    assert len(ways()) == 1  # the other's one save is damaged
+    (top / "two/w1").write_text('W{"day": 4}')
+    assert len(ways()) == 2
+    assert "the note is not there any more" in den.cferry("recipe", "check", file, "--try", top).out
+    (top / "two/w1").write_text('{"day": 3}')
+    assert {path: one[:2] for path, one in state(top).items() if path[:3] == "one"} == {
+        path: one[:2] for path, one in before.items() if path[:3] == "one"
+    }
 
 
 def test_a_recipe_of_a_shipped_id_is_not_taken_silently(den: Den) -> None:

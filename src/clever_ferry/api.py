@@ -41,6 +41,7 @@ from clever_ferry.looking import Seen, Sight, Surveyed
 from clever_ferry.proving.pairing import Pairs
 from clever_ferry.proving.trying import Tried
 from clever_ferry.recipes.telling import EditionTold, RouteTold
+from clever_ferry.rehearsing import Rehearsed
 from clever_ferry.results import (
     BackedUpAll,
     ChangesSeen,
@@ -95,6 +96,7 @@ __all__ = [
     "Record",
     "Recovered",
     "RefusedError",
+    "Rehearsed",
     "Restored",
     "Restoring",
     "RouteTold",

@@ -43,6 +43,7 @@ from clever_ferry.results import (
     Explained,
     Failed,
     HiddenSaves,
+    RecipeTried,
     SetAgainst,
     Unboxed,
 )
@@ -59,7 +60,6 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.crossing.undoing import Undoing, Undone
     from clever_ferry.handovers import Handover
     from clever_ferry.keeping.logbook import Record
-    from clever_ferry.proving.trying import Tried
     from clever_ferry.recipes.pairing import PairTold
     from clever_ferry.unboxing.taking_apart import Together
 
@@ -434,29 +434,26 @@ class Ferry:
 
         Raises RecipeError with all that is wrong with it, WrongUseError where it is no game's.
         """
-        from clever_ferry.recipes.models import GameRecipe
         from clever_ferry.recipes.pairing import told_pairs
 
-        recipe = self.recipes.check(file)
-        if not isinstance(recipe, GameRecipe):
-            raise WrongUseError("Only a game's recipe has editions to be paired.")
-        return told_pairs(self.recipes.game_of(recipe, str(file)))
+        return told_pairs(self.recipes.game_in(file))
 
-    def try_recipe(self, file: Path, folder: Path | None = None) -> list[Tried]:
-        """Read a recipe's file, and say what each of its editions makes of a folder of real saves.
+    def try_recipe(self, file: Path, folders: Sequence[Path]) -> RecipeTried:
+        """Read a game recipe's file, and say what it makes of folders of real saves.
 
-        Editions that read nothing of it are left out. Raises RecipeError with all that is wrong
-        with the recipe, and NotFoundError where there is no such folder.
+        That is what each edition reads of them (those that read nothing are left out), and what
+        becomes of saves that go to the others and back; copies of the folders are changed for it,
+        and nothing else. Raises as `told_pairs` does, and NotFoundError where there is no folder.
         """
         from clever_ferry.proving.trying import try_recipe
-        from clever_ferry.recipes.models import GameRecipe
+        from clever_ferry.rehearsing import rehearse
 
-        recipe = self.recipes.check(file)
-        if folder is None or not isinstance(recipe, GameRecipe):
-            return []
-        if not folder.is_dir():
-            raise NotFoundError(f"There is no folder {folder}.")
-        return list(try_recipe(self.recipes.game_of(recipe, str(file)), self.computer, folder))
+        game = self.recipes.game_in(file)
+        for folder in folders:
+            if not folder.is_dir():
+                raise NotFoundError(f"There is no folder {folder}.")
+        read = [one for folder in folders for one in try_recipe(game, self.computer, folder)]
+        return RecipeTried(read, list(rehearse(game, self.computer, folders)))
 
 
 def _only(opened: OpenBerth, chosen: list[Save]) -> OpenBerth:

@@ -14,13 +14,16 @@ if TYPE_CHECKING:
     from clever_ferry.finding.berths import OpenBerth
     from clever_ferry.finding.changes import Changes
     from clever_ferry.proving.pairing import Pairs
+    from clever_ferry.proving.trying import Tried
     from clever_ferry.recipes import Game
     from clever_ferry.recipes.telling import EditionTold, RouteTold
+    from clever_ferry.rehearsing import Rehearsed
     from clever_ferry.unboxing.opening import Opened
     from clever_ferry.unboxing.taking_apart import Part
 
 __all__ = [
-    "BackedUpAll", "ChangesSeen", "Explained", "Failed", "HiddenSaves", "SetAgainst", "Unboxed",
+    "BackedUpAll", "ChangesSeen", "Explained", "Failed", "HiddenSaves", "RecipeTried", "SetAgainst",
+    "Unboxed",
 ]  # fmt: skip
 
 
@@ -73,3 +76,10 @@ class Explained(NamedTuple):
     game: Game
     editions: list[EditionTold]
     routes: list[RouteTold]
+
+
+class RecipeTried(NamedTuple):
+    """What a recipe makes of folders of real saves, and what became of saves on their ways."""
+
+    tried: list[Tried]
+    rehearsed: list[Rehearsed]

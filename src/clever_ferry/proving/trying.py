@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from clever_ferry.cargo import Piece, Save, digest_of
+from clever_ferry.certainty import Level
 from clever_ferry.errors import FerryError
 from clever_ferry.finding import at_place
 from clever_ferry.finding.berths import OpenBerth, open_berth
@@ -26,6 +27,12 @@ class TriedPiece:
     role: str
     outcome: str
     """`same bytes`, `same content, packed otherwise`, or what goes wrong."""
+    level: Level | None = None
+    """What reading it has established; None where it is not a save's own."""
+    by: str = ""
+    """By what."""
+    suspicions: tuple[str, ...] = ()
+    """What only looks wrong."""
 
 
 @dataclass(frozen=True)
@@ -50,15 +57,25 @@ def try_recipe(game: Game, computer: Computer, folder: Path) -> Iterator[Tried]:
                 continue
             listing = opened.listing
             examiner = Examiner(edition, opened.contents, opened.known, berth.files, listing.saves)
-            saves = tuple(examiner.examine(save).save for save in listing.saves)
+            examined = tuple(examiner.examine(save) for save in listing.saves)
             originals = {entry.name: entry for entry in opened.contents.entries}
             pieces = [
-                TriedPiece(piece.entry, piece.role, _outcome(opened, save.fields, piece, originals))
-                for save in saves
-                for piece in save.pieces
-            ]
+                TriedPiece(
+                    found.piece.entry, found.piece.role,
+                    _outcome(opened, one.save.fields, found.piece, originals),
+                    found.level, found.by, found.suspicions,
+                )
+                for one in examined
+                for found in one.pieces
+            ]  # fmt: skip
             pieces += [TriedPiece(p.entry, p.role, "shared, left alone") for p in listing.shared]
-            yield Tried(edition, saves, tuple(pieces), listing.unread, listing.problems)
+            yield Tried(
+                edition,
+                tuple(one.save for one in examined),
+                tuple(pieces),
+                listing.unread,
+                listing.problems,
+            )
 
 
 def _outcome(

@@ -17,7 +17,7 @@ from msgspec import Struct
 
 from clever_ferry.boxes import Box
 from clever_ferry.cargo import new_digest
-from clever_ferry.errors import FerryError, RecipeError, UnknownNameError
+from clever_ferry.errors import FerryError, RecipeError, UnknownNameError, WrongUseError
 from clever_ferry.model import ValidationError, convert, parse_toml
 from clever_ferry.moving.disk import read_whole
 from clever_ferry.recipes.compiling import compile_box, compile_game
@@ -207,6 +207,13 @@ class Recipes:
     def game_of(self, recipe: GameRecipe, place: str) -> Game:
         """Compile a game recipe that was read from anywhere."""
         return _with_place(place, lambda: compile_game(recipe, self.box))
+
+    def game_in(self, path: Path) -> Game:
+        """Read and compile a game's recipe from anywhere; raises RecipeError or WrongUseError."""
+        recipe = self.check(path)
+        if not isinstance(recipe, GameRecipe):
+            raise WrongUseError("Only a game's recipe has editions, and this is another kind.")
+        return self.game_of(recipe, str(path))
 
     def check(self, path: Path) -> AnyRecipe:
         """Read and compile a recipe file from anywhere; raises RecipeError with every fault."""

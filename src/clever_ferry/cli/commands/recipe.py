@@ -17,12 +17,14 @@ from clever_ferry.cli.screen import console, escape, facts_line, indented, numbe
 from clever_ferry.errors import FerryError
 from clever_ferry.model import schema_of
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
+from clever_ferry.results import RecipeTried
 from clever_ferry.visible import visible
 
 if TYPE_CHECKING:
     from clever_ferry.proving.trying import Tried
     from clever_ferry.recipes.loading import Recipes, RecipeSource
     from clever_ferry.recipes.pairing import PairTold
+    from clever_ferry.rehearsing import Rehearsed
 
 __all__ = ["command"]
 
@@ -102,8 +104,8 @@ def schema(computer: Path | None, box: bool, library: bool) -> None:
 @command.command("check")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option(
-    "--try", "example", type=click.Path(path_type=Path), metavar="FOLDER",
-    help="Also try it on a folder of real saves.",
+    "--try", "examples", type=click.Path(path_type=Path), metavar="FOLDER", multiple=True,
+    help="Also try it on a folder of real saves; say it once for each folder.",
 )  # fmt: skip
 @click.option(
     "--pairs",
@@ -113,12 +115,14 @@ def schema(computer: Path | None, box: bool, library: bool) -> None:
 @json_option
 @click.pass_obj
 def check(
-    computer: Path | None, file: Path, example: Path | None, pairs: bool, as_json: bool
+    computer: Path | None, file: Path, examples: tuple[Path, ...], pairs: bool, as_json: bool
 ) -> None:
     """Read a recipe FILE and say what is wrong with it, key by key.
 
-    With --try, also say what it reads of a FOLDER of real saves, what it leaves unread, and
-    whether writing would give the same bytes again. Nothing is changed.
+    With --try, also say what it reads of a FOLDER of real saves, how sure that is, what it
+    leaves unread, and whether writing would give the same bytes again. Where the folders hold
+    saves of several editions, one of each is carried to the others and back, on copies of
+    the folders. Nothing of yours is changed.
     """
     ferry = ferry_here(computer)
     recipes = ferry.recipes
@@ -131,9 +135,10 @@ def check(
                    "faults": list(error.details)})  # fmt: skip
         raise click.exceptions.Exit(DAMAGED) from None
     told = ferry.told_pairs(file) if pairs else []
-    tried = ferry.try_recipe(file, example)
+    tried, rehearsed = ferry.try_recipe(file, examples) if examples else RecipeTried([], [])
     if as_json:
-        answer = {"tried": [_tried_data(one) for one in tried]}
+        answer = {"tried": [_tried_data(one) for one in tried],
+                  "rehearsed": [_rehearsed_data(one) for one in rehearsed]}  # fmt: skip
         more = {"pairs": [_pair_data(one) for one in told]} if pairs else {}
         echo_json({"file": str(file), "right": True, "faults": [], **answer, **more})
         return
@@ -150,8 +155,14 @@ def check(
         _print_pairs(told)
     for one in tried:
         _print_tried(one)
-    if example is not None and not any(one.saves for one in tried):
-        out.print(f"[care]No edition of it reads a save in {escape(str(example))}.[/]")
+    if examples and not any(one.saves for one in tried):
+        where = ", ".join(str(one) for one in examples)
+        out.print(f"[care]No edition of it reads a save in {escape(where)}.[/]")
+    if rehearsed:
+        _print_rehearsed(rehearsed)
+    elif any(one.saves for one in tried):
+        out.print("Name a folder with another edition's saves, too, by one more --try, and a "
+                  "crossing between them is tried on copies.")  # fmt: skip
     if recipes.own and file.resolve().parent != recipes.own.resolve():
         out.print(f"To use it, put it into {escape(place(recipes.own))}")
 
@@ -180,10 +191,42 @@ def _tried_data(one: Tried) -> dict[str, Any]:
     return {
         "edition": one.edition.id,
         "saves": [save_data(save) for save in one.saves],
-        "pieces": [{"entry": p.entry, "role": p.role, "outcome": p.outcome} for p in one.pieces],
+        "pieces": [
+            {
+                "entry": p.entry,
+                "role": p.role,
+                "established": p.level,
+                "by": p.by,
+                "suspicions": list(p.suspicions),
+                "outcome": p.outcome,
+            }
+            for p in one.pieces
+        ],
         "unread": list(one.unread),
         "problems": list(one.problems),
     }
+
+
+def _rehearsed_data(one: Rehearsed) -> dict[str, Any]:
+    return {
+        "from": one.source.id, "to": one.target.id, "save": one.save.title,
+        "stopped": one.stopped or None, "changed": list(one.changed),
+    }  # fmt: skip
+
+
+def _print_rehearsed(all_of_them: Sequence[Rehearsed]) -> None:
+    out = console()
+    out.print("\nOne save of each carried to the others and back, on copies of the folders:")
+    shown = table("From", "To", "Save", "There and back")
+    for one in all_of_them:
+        if one.stopped:
+            came = f"[bad]{escape(one.stopped)}[/]"
+        elif one.changed:
+            came = f"[care]{escape('; '.join(one.changed))}[/]"
+        else:
+            came = "[good]its pieces byte for byte, and its facts[/]"
+        shown.add_row(escape(one.source.id), escape(one.target.id), escape(one.save.title), came)
+    out.print(shown)
 
 
 def _print_tried(one: Tried) -> None:
@@ -198,14 +241,19 @@ def _print_tried(one: Tried) -> None:
         out.print(f"  {where}  [save]{escape(save.title)}[/]  [dim]{escape(facts_line(save))}[/]")
         for problem in save.problems:
             out.print(indented(f"[bad]{escape(problem)}[/]", 6))
-    shown = table("Piece", "Role", "Written again")
+    shown = table("Piece", "Role", "As it was read", "Written again")
     for piece in one.pieces:
         good = piece.outcome.startswith(("same", "shared"))
         style = "good" if good else "bad"
+        read = f"{piece.level or '–'}{f' ({piece.by})' if piece.by else ''}"
         shown.add_row(
-            escape(piece.entry), escape(piece.role), f"[{style}]{escape(piece.outcome)}[/]"
-        )
+            escape(piece.entry), escape(piece.role), escape(read),
+            f"[{style}]{escape(piece.outcome)}[/]",
+        )  # fmt: skip
     out.print(shown)
+    for piece in one.pieces:
+        for suspicion in piece.suspicions:
+            out.print(indented(f"[care]{escape(piece.entry)}: {escape(suspicion)}[/]", 2))
     for problem in one.problems:
         out.print(indented(f"[bad]{escape(problem)}[/]", 2))
     if one.unread:
