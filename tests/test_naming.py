@@ -17,6 +17,7 @@ from clever_ferry.naming import (
     FieldSpec,
     HexField,
     IdentifierField,
+    JoinedField,
     Names,
     NamingError,
     NumberField,
@@ -35,6 +36,15 @@ FIELDS: dict[str, FieldSpec] = {
     "name": TextField(),
     "hexslot": NumberField(first=0, width=2, base=16),
     "odd": NumberField(only=(0, 2, 10)),
+    "row": NumberField(only=("A", "Bb", "c")),
+    "seen": NumberField(first=0, last=9),
+    "spot": JoinedField(
+        of={
+            "page": NumberField(first=0),
+            "line": NumberField(only=("a", "b", "c")),
+            "place": NumberField(most=4),
+        }
+    ),
     "ident": IdentifierField(),
     "braced": IdentifierField(braces=True, case="upper"),
     "bare": IdentifierField(dashes=False),
@@ -58,6 +68,21 @@ FIELDS: dict[str, FieldSpec] = {
         ("s{hexslot}", "s1F", {"hexslot": 32}),
         ("s{odd}", "s10", {"odd": 3}),
         ("s{odd}", "s1", None),
+        ("{row}_{free}", "Bb_3", {"row": 2, "free": 3}),
+        ("{row}", "bB", None),
+        ("{row}", "B", None),
+        ("{row}", "Ab", None),
+        ("{seen}", "9", {"seen": 10}),
+        ("p{page}/{line}{place}.sav", "p0/a1.sav", {"spot": 1}),
+        ("p{page}/{line}{place}.sav", "p0/c4.sav", {"spot": 12}),
+        ("p{page}/{line}{place}.sav", "p12/b2.sav", {"spot": 150}),
+        ("p{page}/{line}{place}.sav", "p0/a5.sav", None),
+        ("p{page}/{line}{place}.sav", "p0/d1.sav", None),
+        ("p{page}/{line}{place}.sav", "p0/a0.sav", None),
+        ("{line}{place}-{page}<.{player}>", "b3-1", {"spot": 19}),
+        ("{line}{place}-{page}<.{player}>", "b3-1.Wren", {"spot": 19, "player": "Wren"}),
+        ("{free}<-{line}{place}-{page}>", "7", {"free": 7}),
+        ("{free}<-{line}{place}-{page}>", "7-b3-1", {"free": 7, "spot": 19}),
         ("{ident}", "00112233-4455-6677-8899-aabbccddeeff",
          {"ident": "00112233-4455-6677-8899-aabbccddeeff"}),
         ("{braced}", "{00112233-4455-6677-8899-AABBCCDDEEFF}",
@@ -82,13 +107,18 @@ FIELDS: dict[str, FieldSpec] = {
     ],
 )  # fmt: skip
 def test_reading(pattern: str, name: str, values: dict[str, Any] | None) -> None:
-    assert compile_pattern(pattern, FIELDS).match(name) == values
+    compiled = compile_pattern(pattern, FIELDS)
+    assert compiled.match(name) == values
+    assert Names([(compiled, 1)]).read(name) == ([] if values is None else [(1, values)])
 
 
 def test_case_is_folded_only_where_asked() -> None:
     pattern = compile_pattern("Voyage-{slot}.SAV", FIELDS)
     assert pattern.match("voyage-04.sav") is None
     assert pattern.match("voyage-04.sav", fold=True) == {"slot": 5}
+    assert compile_pattern("{row}{page}{line}{place}", FIELDS).match("bB3A1", fold=True) == {
+        "row": 2, "spot": 37,
+    }  # fmt: skip
 
 
 def test_a_name_with_two_readings_is_reported() -> None:
@@ -115,6 +145,9 @@ def test_a_name_with_two_readings_is_reported() -> None:
         ("{slot}>x", "without its '<'"),
         ("{slot}<a<b>>", "hold no other"),
         ("<a><b><c><d><e>", "more than 4"),
+        ("{spot}", "no field 'spot'"),
+        ("p{page}/{line}", r"{place} is missing, without which there is no spot"),
+        ("{page}{place}<{line}>", r"{line} is missing"),
     ],
 )
 def test_patterns_that_cant_work(text: str, said: str) -> None:
@@ -128,6 +161,43 @@ def test_patterns_that_cant_work(text: str, said: str) -> None:
 def test_values_that_dont_fit(values: dict[str, Any]) -> None:
     with pytest.raises(NamingError):
         compile_pattern("voyage-{slot}.sav", FIELDS).write(values)
+    spot = {"spot": values["slot"]} if "slot" in values and values["slot"] != 101 else {}
+    with pytest.raises(NamingError):
+        compile_pattern("{page}{line}{place}", FIELDS).write(spot)
+
+
+@pytest.mark.parametrize(
+    ("field", "said"),
+    [
+        ({"only": ("a", "A")}, "once"),
+        ({"only": ("a", "")}, "once"),
+        ({"only": (3, -1)}, "below 0"),
+        ({"only": (1, "a")}, "not both"),
+        ({"only": ("a/b",)}, "must not hold"),
+        ({"only": ("a",), "width": 2}, "no first"),
+        ({"first": 3, "last": 2}, "from `first` on"),
+        ({"last": 2, "most": 2}, "say the same"),
+        ({"last": 2, "only": (1, 2, 3)}, "from `first` on"),
+    ],
+)
+def test_numbers_that_cant_be(field: dict[str, Any], said: str) -> None:
+    with pytest.raises(ValueError, match=said):
+        NumberField(**field)
+
+
+def test_a_joined_number_has_an_end_on_each_part_but_the_first() -> None:
+    free, two, three = NumberField(), NumberField(most=2), NumberField(first=0, last=2)
+    with pytest.raises(ValueError, match="'b' needs an end"):
+        JoinedField(of={"a": two, "b": free})
+    with pytest.raises(ValueError, match="no `on_arrival`"):
+        JoinedField(of={"a": two, "b": NumberField(most=2, on_arrival=("given",))})
+    field = JoinedField(of={"a": two, "b": three})
+    assert (field.highest, field.wants()) == (6, "a number from 1 to 6")
+    assert JoinedField(of={"a": free, "b": three}).wants() == "a number from 1 up"
+    assert [field.write(number) for number in (0, 1, 4, 6, 7)] == [None, "1 0", "2 0", "2 2", None]
+    assert [field.joined(field.parts(number)) for number in range(1, 7)] == [*range(1, 7)]
+    with pytest.raises(NamingError, match="that of two fields, or of a part"):
+        compile_pattern("{a}{b}", {"slot": field, "b": two})
 
 
 def test_names_never_lead_out_of_their_folder() -> None:
@@ -161,7 +231,11 @@ VALUES: dict[str, st.SearchStrategy[Any]] = {
     "epoch": st.integers(0, 10**10),
     "day": st.integers(0, 2_932_896).map(lambda days: days * 86_400),
     "act": st.sampled_from(["first", "second", "last"]),
+    "row": st.integers(1, 3),
+    "seen": st.integers(1, 10),
+    "spot": st.integers(1, 10**6),
 }
+PARTS = {"spot": "{page}-{line}{place}"}
 LITERALS = st.text(string.ascii_letters + " .-_", max_size=5)
 
 
@@ -170,7 +244,7 @@ def test_what_is_written_is_read_back_the_same(data: st.DataObject) -> None:
     names = data.draw(st.lists(st.sampled_from(sorted(FIELDS)), min_size=1, max_size=4))
     parts = [data.draw(LITERALS)]
     for name in names:
-        field = "{" + name + "}"
+        field = PARTS.get(name, "{" + name + "}")
         if data.draw(st.booleans()):
             field = f"<{data.draw(LITERALS)}{field}>"
         parts += [field, data.draw(st.one_of(LITERALS, st.just("/d/")))]
@@ -202,7 +276,9 @@ def test_what_is_written_is_read_back_the_same(data: st.DataObject) -> None:
 def test_the_quick_way_reads_what_the_slow_way_reads(data: st.DataObject) -> None:
     parts = data.draw(st.lists(st.sampled_from(["{a}", "{b}", "{c}", "-", "/", ".sav", "x", "A"]),
                                min_size=1, max_size=6))  # fmt: skip
-    fields = {name: FIELDS[data.draw(st.sampled_from(sorted(FIELDS)))] for name in "abc"}
+    fields = {
+        name: FIELDS[data.draw(st.sampled_from(sorted(FIELDS.keys() - PARTS)))] for name in "abc"
+    }
     try:
         pattern = compile_pattern("".join(parts), fields)
         values = {name: data.draw(st.just(fields[name].sample())) for name in pattern.fields}
@@ -219,7 +295,7 @@ def test_the_quick_way_reads_what_the_slow_way_reads(data: st.DataObject) -> Non
 
 @given(st.sampled_from(sorted(FIELDS)), st.text(max_size=40))
 def test_what_is_read_is_written_back_the_same(field: str, name: str) -> None:
-    pattern = compile_pattern("x{" + field + "}.y", FIELDS)
+    pattern = compile_pattern(f"x{PARTS.get(field, '{' + field + '}')}.y", FIELDS)
     values = pattern.match(f"x{name}.y")
     if isinstance(values, dict):
         assert pattern.write(values).lower() == f"x{name}.y".lower()

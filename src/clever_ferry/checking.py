@@ -57,7 +57,7 @@ def check(opened: OpenBerth, slots: str | None) -> Checked:
             for save in chosen
             if save.slot > most
         ]
-    highest = getattr(berth.edition.fields.get("slot"), "most", None)
+    highest = getattr(berth.edition.fields.get("slot"), "highest", None)
     if highest is not None and berth.edition.numbered:
         problems += [
             f"slot {save.slot} ({save.title}) is beyond the {highest} that names here go up to"

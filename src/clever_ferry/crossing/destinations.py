@@ -83,7 +83,7 @@ def _by_story(saves: Sequence[Save], target: OpenBerth) -> list[Destination]:
     related = {
         id(one.first): one
         for one in relate(saves, target.listing.saves, game)
-        if one.first is not None and one.second is not None
+        if one.second is not None
     }
     taken = {save.slot for save in target.listing.saves}
     wanted = [save.slot for save in saves]

@@ -9,8 +9,10 @@ from collections.abc import Callable
 from typing import Annotated, Literal
 from uuid import UUID
 
-from clever_ferry.model import Meta, Model, hint
+from clever_ferry.model import Meta, hint
 from clever_ferry.naming.calendar import calendar_parts, calendar_seconds
+from clever_ferry.naming.field import DIGITS, FORBIDDEN, HEX, Field, Value
+from clever_ferry.naming.numbers import JoinedField, NumberField
 
 __all__ = [
     "ChoiceField",
@@ -18,6 +20,7 @@ __all__ = [
     "FieldSpec",
     "HexField",
     "IdentifierField",
+    "JoinedField",
     "NumberField",
     "StampField",
     "TextField",
@@ -25,137 +28,14 @@ __all__ = [
     "WordField",
 ]
 
-Value = int | str
-"""What a field stands for: a number that counts from 1, or text."""
-
-Arrival = Literal["kept", "adopted", "usual", "made", "given"]
-
 _LONGEST = 255
-_TRIED = string.digits[1:] + string.ascii_letters + "-_ .+=!#$%&'()0"
-"""Characters of which samples are made: the first that a field takes."""
-_DIGITS = frozenset(string.digits)
-_HEX = frozenset(string.hexdigits)
 _WORD = frozenset(string.ascii_letters + string.digits + "-_")
 _CALENDAR = {"YYYY": 1970, "MM": 1, "DD": 1, "hh": 0, "mm": 0, "ss": 0}
 _COUNTED = {"seconds": (1, 11), "millis": (1, 14)}
 _YEAR_10000 = 253_402_300_800
-_FORBIDDEN = frozenset('/\\:*?"<>|') | {chr(code) for code in range(32)} | {chr(127)}
 
 
-class _Field(Model, tag_field="type"):
-    """What all fields share: how a crossing finds the value that it writes."""
-
-    on_arrival: Annotated[
-        tuple[Arrival, ...],
-        Meta(
-            min_length=1,
-            description="where a crossing takes the value from; the first that can be had is used",
-        ),
-    ] = ("kept",)
-
-    def takes(self, char: str) -> bool:
-        """Tell whether a character may stand in this field."""
-        raise NotImplementedError
-
-    def widths(self) -> tuple[int, int]:
-        """Return the fewest and the most characters."""
-        raise NotImplementedError
-
-    def read(self, raw: str) -> Value | None:
-        """Return the neutral value of a run of allowed characters, or None if it has none."""
-        return raw
-
-    def write(self, value: Value) -> str | None:
-        """Return the characters for a neutral value, or None if this field can't hold it."""
-        text = str(value)
-        fewest, most = self.widths()
-        fits = fewest <= len(text) <= most and all(map(self.takes, text))
-        return text if fits and self.read(text) == value else None
-
-    def wants(self) -> str:
-        """Say in plain words what fits."""
-        raise NotImplementedError
-
-    def parse(self, text: str) -> Value:
-        """Return the neutral value that a user states."""
-        return text
-
-    def made(self, random: Callable[[int], bytes]) -> Value | None:
-        """Return a new value out of so many random bytes; None where none can be made."""
-        return None
-
-    def sample(self) -> Value:
-        """Return a value that fits, for trying patterns against each other."""
-        char = next((one for one in _TRIED if self.takes(one)), "1")
-        return char * self.widths()[0]
-
-
-class NumberField(_Field, tag="number"):
-    """A whole number, such as a slot."""
-
-    first: Annotated[int, Meta(ge=0, description="the number that the edition counts from")] = 1
-    width: Annotated[
-        Annotated[int, Meta(ge=1, le=20)] | None, hint("digits, padded with zeros")
-    ] = None
-    most: Annotated[
-        int, Meta(ge=1, description="the highest that is written, counted from 1; all are read")
-    ] = 10**9
-    base: Annotated[Literal[10, 16], hint("16 for hexadecimal")] = 10
-    case: Annotated[Literal["lower", "upper"], hint("of hexadecimal digits")] = "lower"
-    only: Annotated[
-        tuple[int, ...], hint("the only numbers that there are; the first is number 1")
-    ] = ()
-
-    def __post_init__(self) -> None:
-        if len(set(self.only)) != len(self.only) or any(number < 0 for number in self.only):
-            raise ValueError("`only` must list each number once, and none below 0")
-
-    def takes(self, char: str) -> bool:
-        """Take digits of the base; hexadecimal ones of either case."""
-        return char in (_DIGITS if self.base == 10 else _HEX)
-
-    def widths(self) -> tuple[int, int]:
-        """Return the fixed width, or one to twenty."""
-        return (self.width, self.width) if self.width else (1, 20)
-
-    def read(self, raw: str) -> Value | None:
-        """Return the number counted from 1; None for a spelling that would not be written."""
-        if self.width is None and raw[0] == "0" and raw != "0":
-            return None
-        number = int(raw, self.base)
-        if self.only:
-            return self.only.index(number) + 1 if number in self.only else None
-        value = number - self.first + 1
-        return value if value >= 1 else None
-
-    def write(self, value: Value) -> str | None:
-        """Return the edition's own number, padded."""
-        if not isinstance(value, int) or not 1 <= value <= self.most:
-            return None
-        if self.only and value > len(self.only):
-            return None
-        number = self.only[value - 1] if self.only else value + self.first - 1
-        raw = (str(number) if self.base == 10 else f"{number:x}").zfill(self.width or 1)
-        raw = raw.upper() if self.case == "upper" else raw
-        return raw if len(raw) <= self.widths()[1] else None
-
-    def sample(self) -> Value:
-        """Return the first number."""
-        return 1
-
-    def wants(self) -> str:
-        """Say the range."""
-        most = len(self.only) or self.most
-        if self.width is not None:
-            most = min(most, self.base**self.width - self.first)
-        return "a number from 1 up" if most >= 10**9 else f"a number from 1 to {most}"
-
-    def parse(self, text: str) -> Value:
-        """Return a number where one is stated."""
-        return int(text) if text.isdecimal() else text
-
-
-class _Fixed(_Field):
+class _Fixed(Field):
     """What fields of a fixed length share."""
 
     length: Annotated[
@@ -172,7 +52,7 @@ class DigitsField(_Fixed, tag="digits"):
 
     def takes(self, char: str) -> bool:
         """Take decimal digits."""
-        return char in _DIGITS
+        return char in DIGITS
 
     def wants(self) -> str:
         """Say how many."""
@@ -224,7 +104,7 @@ class WordField(_Fixed, tag="word"):
         return "letters, digits, - and _"
 
 
-class TextField(_Field, tag="text"):
+class TextField(Field, tag="text"):
     """Free text, as a player types it."""
 
     most: Annotated[int, Meta(ge=1, le=_LONGEST, description="characters at the most")] = _LONGEST
@@ -232,7 +112,7 @@ class TextField(_Field, tag="text"):
 
     def takes(self, char: str) -> bool:
         """Take all that every file system takes, but for what the recipe rules out."""
-        return char not in _FORBIDDEN and char not in self.without
+        return char not in FORBIDDEN and char not in self.without
 
     def widths(self) -> tuple[int, int]:
         """Return one to the most."""
@@ -243,7 +123,7 @@ class TextField(_Field, tag="text"):
         return f'up to {self.most} characters, none of /\\:*?"<>|{self.without}'
 
 
-class ChoiceField(_Field, tag="choice"):
+class ChoiceField(Field, tag="choice"):
     """One of a few fixed spellings, each with its neutral meaning."""
 
     of: Annotated[
@@ -254,8 +134,13 @@ class ChoiceField(_Field, tag="choice"):
         spellings = list(self.of.values())
         if len(set(spellings)) != len(spellings) or not all(spellings):
             raise ValueError("each meaning needs a spelling of its own")
-        if any(char in _FORBIDDEN for spelling in spellings for char in spelling):
+        if any(char in FORBIDDEN for spelling in spellings for char in spelling):
             raise ValueError('spellings must not hold any of /\\:*?"<>|')
+
+    @property
+    def spellings(self) -> tuple[str, ...] | None:
+        """The spellings."""
+        return tuple(self.of.values())
 
     def takes(self, char: str) -> bool:
         """Take any character of any spelling."""
@@ -286,7 +171,7 @@ class ChoiceField(_Field, tag="choice"):
         return "one of " + ", ".join(self.of)
 
 
-class IdentifierField(_Field, tag="identifier"):
+class IdentifierField(Field, tag="identifier"):
     """A 16-byte identifier in hexadecimal; the neutral value is lower case, with dashes."""
 
     case: Literal["lower", "upper"] = "lower"
@@ -295,7 +180,7 @@ class IdentifierField(_Field, tag="identifier"):
 
     def takes(self, char: str) -> bool:
         """Take hexadecimal digits, and dashes and braces where they belong."""
-        return char in _HEX or (self.dashes and char == "-") or (self.braces and char in "{}")
+        return char in HEX or (self.dashes and char == "-") or (self.braces and char in "{}")
 
     def widths(self) -> tuple[int, int]:
         """Return the one length that it has."""
@@ -310,7 +195,7 @@ class IdentifierField(_Field, tag="identifier"):
     def write(self, value: Value) -> str | None:
         """Return the edition's spelling."""
         digits = str(value).replace("-", "").lower()
-        if len(digits) != 32 or not set(digits) <= _HEX or self._dashed(digits) != value:
+        if len(digits) != 32 or not set(digits) <= HEX or self._dashed(digits) != value:
             return None
         text = self._spelled(digits)
         return text.upper() if self.case == "upper" else text
@@ -336,7 +221,7 @@ class IdentifierField(_Field, tag="identifier"):
         return str(UUID(bytes=random(16), version=4))
 
 
-class StampField(_Field, tag="stamp"):
+class StampField(Field, tag="stamp"):
     """A time in a name; the neutral value is whole seconds since 1970 (as if it were UTC).
 
     `form` is `seconds`, `millis`, or made of `YYYY`, `MM`, `DD`, `hh`, `mm`, `ss` and what stands
@@ -348,7 +233,7 @@ class StampField(_Field, tag="stamp"):
     def __post_init__(self) -> None:
         if self.form not in _COUNTED:
             counts = [self.form.count(part) for part in _CALENDAR]
-            if counts[:3] != [1, 1, 1] or max(counts) > 1 or set(self.form) & _FORBIDDEN:
+            if counts[:3] != [1, 1, 1] or max(counts) > 1 or set(self.form) & FORBIDDEN:
                 raise ValueError(
                     "`form` is `seconds`, `millis`, or holds YYYY, MM and DD once each (and hh, "
                     "mm, ss at the most once)"
@@ -356,7 +241,7 @@ class StampField(_Field, tag="stamp"):
 
     def takes(self, char: str) -> bool:
         """Take digits, and what the form has between them."""
-        return char in _DIGITS or (self.form not in _COUNTED and char in self.form)
+        return char in DIGITS or (self.form not in _COUNTED and char in self.form)
 
     def widths(self) -> tuple[int, int]:
         """Return the form's length."""
@@ -406,6 +291,7 @@ class StampField(_Field, tag="stamp"):
 
 FieldSpec = (
     NumberField
+    | JoinedField
     | DigitsField
     | HexField
     | WordField

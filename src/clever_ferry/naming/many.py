@@ -57,6 +57,7 @@ class Names(Generic[_T]):
         self._patterns = list(patterns)
         self.depths = frozenset(pattern.depth for pattern, _ in self._patterns)
         """How many folders stand in the paths that fit; for a quick look before `read`."""
+        self._joins = any(pattern.joins for pattern, _ in self._patterns)
         top = _Level()
         for rank, (pattern, _) in enumerate(self._patterns):
             *above, last = pattern.segments
@@ -101,7 +102,7 @@ class Names(Generic[_T]):
             if len(ends) == 1:  # most are so
                 rank, own = ends[0]
                 values = _joined(above, own) if own else above
-                if type(values) is dict:
+                if type(values) is dict and not self._joins:
                     return [(self._patterns[rank][1], values)]
             found = [(rank, _joined(above, own)) for rank, own in ends]
         else:
@@ -116,6 +117,8 @@ class Names(Generic[_T]):
             pattern, mark = self._patterns[rank]
             if isinstance(values, Ambiguous):  # the whole may tell what a part does not
                 values = pattern.match(path, fold=self._fold)
+            elif values is not None and pattern.joins:
+                values = pattern.joined(values)
             if values is not None:
                 read.append((mark, values))
         return read

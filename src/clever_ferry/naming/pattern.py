@@ -17,7 +17,7 @@ from functools import cached_property
 from msgspec import Struct
 
 from clever_ferry.errors import RefusedError
-from clever_ferry.naming.fields import ChoiceField, FieldSpec, Value
+from clever_ferry.naming.fields import FieldSpec, JoinedField, Value
 from clever_ferry.naming.straight import Straight, straight
 
 __all__ = ["LONGEST_NAME", "Ambiguous", "NamingError", "Pattern", "compile_pattern"]
@@ -60,11 +60,40 @@ class Pattern(Struct, frozen=True, dict=True):
     tokens: tuple[_Token, ...]
     shorter: tuple[Pattern, ...] = ()
     """The same pattern with optional parts left out, in every way."""
+    joins: tuple[tuple[str, JoinedField], ...] = ()
+    """The fields that several parts of the name make together."""
 
     @cached_property
     def fields(self) -> tuple[str, ...]:
         """The names of the fields, in order, each once."""
-        return tuple(dict.fromkeys(t.name for t in self.tokens if isinstance(t, _Slot)))
+        whole = {part: name for name, field in self.joins for part in field.of}
+        named = [token.name for token in self.tokens if isinstance(token, _Slot)]
+        return tuple(dict.fromkeys(whole.get(name, name) for name in named))
+
+    def joined(self, values: dict[str, Value]) -> dict[str, Value] | None:
+        """Return what a name says, with fields in the place of the parts that make them."""
+        for name, field in self.joins:
+            if not field.of.keys() <= values.keys():
+                continue  # they stand in an optional part
+            number = field.joined(values)
+            if number is None:
+                return None
+            others = {key: value for key, value in values.items() if key not in field.of}
+            values = {**others, name: number}
+        return values
+
+    def _parted(self, values: Mapping[str, Value]) -> Mapping[str, Value]:
+        """Return values with the parts of fields that several parts make."""
+        for name, field in self.joins:
+            if name not in values:
+                continue
+            if field.write(values[name]) is None:
+                raise NamingError(
+                    f"{values[name]!r} can't stand as {name} in {self.text!r}: "
+                    f"it takes {field.wants()}."
+                )
+            values = {**values, **field.parts(values[name])}
+        return values
 
     @cached_property
     def segments(self) -> tuple[Pattern, ...]:
@@ -96,10 +125,13 @@ class Pattern(Struct, frozen=True, dict=True):
         """
         if len(name) > LONGEST_NAME:
             return None
-        if not self.shorter:
+        if not self.shorter and not self.joins:
             return self._match_whole(name, fold)
-        readings = [self._match_whole(name, fold)]
-        readings += [other._match_whole(name, fold) for other in self.shorter]
+        readings = [
+            one.joined(values) if isinstance(values, dict) else values
+            for one in (self, *self.shorter)
+            for values in [one._match_whole(name, fold)]
+        ]
         found = [one for one in readings if one is not None]
         if len(found) > 1:
             return Ambiguous(name)
@@ -133,7 +165,7 @@ class Pattern(Struct, frozen=True, dict=True):
         """
         for one in (self, *self.shorter):
             if all(field in values for field in one.fields) or one is (self, *self.shorter)[-1]:
-                name = one._written(values)
+                name = one._written(one._parted(values))
                 right = {field: values[field] for field in one.fields}
                 if self.match(name) != right:
                     break
@@ -145,6 +177,7 @@ class Pattern(Struct, frozen=True, dict=True):
     def partly(self, values: Mapping[str, Value]) -> str:
         """Return the name as far as values are known; a field that is not stays in braces."""
         parts = []
+        values = self._parted(values)
         for token in self.tokens:
             if isinstance(token, _Slot):
                 raw = token.field.write(values[token.name]) if token.name in values else None
@@ -220,12 +253,32 @@ def compile_pattern(text: str, fields: Mapping[str, FieldSpec]) -> Pattern:
     spelled = _spelled_out(text)
     for one in spelled:
         _confined(one)
-    whole, *shorter = spelled
-    return Pattern(
-        text,
-        _tokens(text, whole, fields),
-        tuple(Pattern(text, _tokens(text, other, fields)) for other in shorter),
+    joins = {name: field for name, field in fields.items() if isinstance(field, JoinedField)}
+    parts = {part: own for field in joins.values() for part, own in field.of.items()}
+    every = [*fields, *(part for field in joins.values() for part in field.of)]
+    if twice := [name for name in every if every.count(name) > 1]:
+        raise NamingError(f"The name {twice[0]!r} is that of two fields, or of a part of one.")
+    open_ones = {name: field for name, field in {**fields, **parts}.items() if name not in joins}
+    whole, *shorter = (
+        Pattern(text, tokens, (), _joins(text, tokens, joins))
+        for tokens in (_tokens(text, one, open_ones) for one in spelled)
     )
+    return Pattern(text, whole.tokens, tuple(shorter), whole.joins)
+
+
+def _joins(
+    text: str, tokens: tuple[_Token, ...], joins: Mapping[str, JoinedField]
+) -> tuple[tuple[str, JoinedField], ...]:
+    """Return the joined fields whose parts stand in a pattern; raises where one lacks some."""
+    named = {one.name for one in tokens if isinstance(one, _Slot)}
+    found = [(name, field) for name, field in joins.items() if named & field.of.keys()]
+    for name, field in found:
+        if lacking := field.of.keys() - named:
+            raise NamingError(
+                f"In the pattern {text!r}, {{{min(lacking)}}} is missing, without which there is "
+                f"no {name}."
+            )
+    return tuple(found)
 
 
 def _spelled_out(text: str) -> list[str]:
@@ -304,10 +357,6 @@ def _literal_at(name: str, start: int, literal: str, fold: bool) -> bool:
     return fold and name[start : start + len(literal)].casefold() == literal.casefold()
 
 
-def _spellings(slot: _Slot) -> tuple[str, ...] | None:
-    return tuple(slot.field.of.values()) if isinstance(slot.field, ChoiceField) else None
-
-
 def _runs(name: str, slot: _Slot) -> list[int]:
     """Return, per position, how many allowed characters follow."""
     runs = [0] * (len(name) + 1)
@@ -325,7 +374,7 @@ def _count_ways(tokens: tuple[_Token, ...], name: str, fold: bool) -> list[list[
     runs_of: dict[int, list[int]] = {}
     for token in tokens:
         after = [0] * (size + 1)
-        if isinstance(token, _Slot) and _spellings(token) is None:
+        if isinstance(token, _Slot) and token.field.spellings is None:
             fewest, most = token.field.widths()
             steps = [0] * (size + 2)
             runs = runs_of.get(id(token.field)) or runs_of.setdefault(
@@ -341,7 +390,7 @@ def _count_ways(tokens: tuple[_Token, ...], name: str, fold: bool) -> list[list[
                 total += steps[at]
                 after[at] = min(total, 2)
         else:
-            texts = (token,) if isinstance(token, str) else _spellings(token) or ()
+            texts = (token,) if isinstance(token, str) else token.field.spellings or ()
             for at, count in enumerate(now):
                 for text in texts if count else ():
                     if _literal_at(name, at, text, fold):
@@ -362,7 +411,7 @@ def _cut(
         if isinstance(token, str):
             end -= len(token)
             continue
-        spellings = _spellings(token)
+        spellings = token.field.spellings
         if spellings is not None:
             text = next(
                 s

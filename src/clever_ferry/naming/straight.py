@@ -12,7 +12,7 @@ from typing import NamedTuple, Protocol
 
 from msgspec import Struct
 
-from clever_ferry.naming.fields import ChoiceField, FieldSpec, Value
+from clever_ferry.naming.fields import FieldSpec, Value
 
 __all__ = ["Straight", "straight"]
 
@@ -97,7 +97,7 @@ def straight(tokens: Sequence[str | _Named]) -> Straight | None:
         if isinstance(token, str):
             steps.append(token)
             continue
-        if isinstance(token.field, ChoiceField):
+        if token.field.spellings is not None:
             return None
         fewest, most = token.field.widths()
         following = tokens[index + 1] if index + 1 < len(tokens) else ""
@@ -120,7 +120,7 @@ def _width(tokens: Sequence[str | _Named]) -> int | None:
         if isinstance(token, str):
             total += len(token)
             continue
-        if isinstance(token.field, ChoiceField):
+        if token.field.spellings is not None:
             return None
         fewest, most = token.field.widths()
         if fewest != most:

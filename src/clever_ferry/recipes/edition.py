@@ -13,7 +13,7 @@ from clever_ferry.documents.form import Form
 from clever_ferry.layers import Chain, Known
 from clever_ferry.layers.agreements import Claim
 from clever_ferry.moving.names import folded
-from clever_ferry.naming import FieldSpec, Names, NumberField, Pattern, Value
+from clever_ferry.naming import FieldSpec, JoinedField, Names, NumberField, Pattern, Value
 from clever_ferry.payload import Payload
 from clever_ferry.recipes.agreeing import unlike, unlike_facts
 from clever_ferry.recipes.facts import FactReader
@@ -85,7 +85,9 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
     @property
     def numbered(self) -> bool:
         """Whether its names carry a slot's number."""
-        return "slot" in self.key_fields and isinstance(self.fields["slot"], NumberField)
+        return "slot" in self.key_fields and isinstance(
+            self.fields["slot"], NumberField | JoinedField
+        )
 
     def enter(self, folder: str) -> bool:
         """Tell whether a folder of a berth may hold pieces."""

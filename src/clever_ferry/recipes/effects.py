@@ -9,7 +9,7 @@ from clever_ferry.layers.document_spec import AgreesSpec, PathsSpec
 from clever_ferry.layers.spec import LayerSpec
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.layouts.tracing import refers, trace
-from clever_ferry.naming import FieldSpec, NumberField
+from clever_ferry.naming import FieldSpec, JoinedField, NumberField
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, FactInfo, GameRecipe
 from clever_ferry.wording import known
 
@@ -252,7 +252,9 @@ def edition_effects(
     yield from _bound_effects(info, recipe)
     for name, field in info.fields.items():
         yield from field_effects(name, field)
-        arriving = name in keys and not (name == "slot" and isinstance(field, NumberField))
+        arriving = name in keys and not (
+            name == "slot" and isinstance(field, NumberField | JoinedField)
+        )
         if field.on_arrival != ("kept",) and not arriving:
             what = "a berth's own" if name in berth_fields else "no part of which save it is"
             yield f"fields.{name}.on_arrival", f"{name} is {what}, so a crossing looks for no value"
