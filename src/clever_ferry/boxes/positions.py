@@ -85,7 +85,11 @@ class PositionsBox:
         raw = self._slot(state, slot)
         if not self._taken(state, slot, raw):
             return None
-        used, problem = self._used(state, slot, raw), ""
+        used, problem = len(raw), ""
+        try:
+            used = self._used(state, slot, raw)
+        except DamagedError as error:  # of this slot alone
+            problem = f"slot {slot + 1} of {self.spec.file}: {error.what.rstrip('.')}"
         if not 0 <= used <= len(raw):
             problem = f"slot {slot + 1} of it uses {used:,} bytes, and has {len(raw):,}"
             used = len(raw)
