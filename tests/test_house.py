@@ -26,10 +26,11 @@ MAY = {
     "naming": "errors model",
     "documents": "errors model payload",
     "layouts": "errors model wording payload naming documents",
-    "layers": "errors model wording payload certainty documents naming layouts",
+    "layers": "errors model wording payload certainty zips moving.zip_times documents naming "
+              "layouts",
     "forms": "errors model payload certainty zips documents layers",
-    "boxes": "errors model wording payload certainty zips tree moving.zip_times documents naming "
-             "layouts layers forms.databases",
+    "boxes": "errors model wording payload certainty zips tree documents naming layouts layers "
+             "forms.databases",
     "recipes": "errors model wording payload certainty tree cargo moving.disk moving.names "
                "documents naming layouts layers forms boxes",
     "finding": "errors model payload tree cargo moving keeping.readings keeping.snapshots "

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import base64
+import io
 import random
 import shutil
 import struct
 import subprocess
+import tarfile
+import zipfile
 import zlib
 from pathlib import Path
 from typing import Any
@@ -18,10 +21,11 @@ import zstandard
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
+from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError, UnsupportedError, WrongUseError
 from clever_ferry.layers import Chain, Known, LayerSpec, compile_layers
 from clever_ferry.layers.ciphers import _xor, _xor_alone
-from clever_ferry.layers.known import Writing
+from clever_ferry.layers.known import UNKNOWN, Writing
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, StreamPayload, pieces_of
@@ -78,6 +82,8 @@ STEPS: dict[str, list[dict[str, Any]]] = {
         {"hex": "04224d18", "layers": ["lz4"]}, {"text": "F", "layers": ["framed"]},
         {"layers": ["zstd"]},
     ]}],
+    "zipped": [{"kind": "member", "name": "in/world.bin"}],
+    "tarred": [{"kind": "member", "name": "world", "archive": "tar"}, {"kind": "zstd"}],
     "framed": [{"kind": "header", "layout": "frame"}, {"kind": "zlib"}],
     "stack": [{"kind": "base64"}, {"kind": "xor", "hex": "ff01"}, {"kind": "zlib"},
               {"kind": "footer", "layout": "foot", "size": 20}, {"kind": "zstd"}],
@@ -104,6 +110,84 @@ def test_peeling_gives_what_was_dressed(name: str, data: bytes, cut: int) -> Non
     assert whole(ALL[name].wrap(unwrapped.payload, GIVEN, unwrapped.residue)) == wrapped
     changed = whole(ALL[name].wrap(BytesPayload(data + b"!"), GIVEN, unwrapped.residue))
     assert whole(ALL[name].unwrap(BytesPayload(changed), GIVEN).payload) == data + b"!"
+
+
+OTHERS = st.dictionaries(
+    st.text("abc é", min_size=1, max_size=6).map("o".__add__), st.binary(max_size=90), max_size=3
+).map(lambda others: {"folder/": b"", **others})
+
+
+@given(others=OTHERS, day=st.binary(max_size=90))
+def test_an_archives_other_members_stay(others: dict[str, bytes], day: bytes) -> None:
+    """The source's where it comes from such an archive, else those of what is replaced."""
+
+    def zipped(world: bytes) -> bytes:
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w") as archive:
+            archive.comment = b"mine"
+            archive.writestr(zipfile.ZipInfo("in/world.bin", (2020, 2, 3, 4, 5, 6)), world)
+            for name, data in others.items():
+                packed = zipfile.ZipInfo(name, (2021, 2, 3, 4, 5, 6))
+                packed.compress_type = zipfile.ZIP_DEFLATED if name[-1] != "/" else 0
+                archive.writestr(packed, data)
+        return out.getvalue()
+
+    old = ALL["zipped"].unwrap(BytesPayload(zipped(b"old")))
+    before = Known(writing=Writing(10**18, before=old.headers))
+    for known, residue in ((UNKNOWN, old.residue), (before, None)):
+        written = whole(ALL["zipped"].wrap(BytesPayload(day), known, residue))
+        with zipfile.ZipFile(io.BytesIO(written)) as archive:
+            assert {one: archive.read(one) for one in archive.namelist()} == {
+                "in/world.bin": day, **others
+            }  # fmt: skip
+            assert archive.comment == b"mine"
+            for one in archive.infolist():
+                stored = one.filename in ("in/world.bin", "folder/")
+                assert one.compress_type == (zipfile.ZIP_STORED if stored else zipfile.ZIP_DEFLATED)
+                assert one.filename == "in/world.bin" or one.date_time == (2021, 2, 3, 4, 5, 6)
+    alone = whole(ALL["zipped"].wrap(BytesPayload(day)))
+    with zipfile.ZipFile(io.BytesIO(alone)) as archive:
+        assert [one.compress_type for one in archive.infolist()] == [zipfile.ZIP_DEFLATED]
+
+
+def test_a_tars_other_members_keep_what_they_have() -> None:
+    def tarred(world: bytes) -> bytes:
+        out = io.BytesIO()
+        with tarfile.open(fileobj=out, mode="w") as archive:
+            for name, kind, mode in (
+                ("kept", tarfile.DIRTYPE, 0o700),
+                ("world", tarfile.REGTYPE, 0o640),
+                ("kept/run", tarfile.REGTYPE, 0o755),
+                ("to", tarfile.SYMTYPE, 0o777),
+            ):
+                info = tarfile.TarInfo(name)
+                data = world if name == "world" else b"run"
+                info.type, info.mode, info.uname, info.mtime = kind, mode, "wren", 1_600_000_000
+                info.linkname = "kept/run" if name == "to" else ""
+                info.size = len(data) if kind == tarfile.REGTYPE else 0
+                archive.addfile(info, io.BytesIO(data))
+        return out.getvalue()
+
+    chain = compiled(it=[{"kind": "member", "name": "world", "archive": "tar", "packed": False}])
+    old = chain["it"].unwrap(BytesPayload(tarred(b"old")))
+    known = Known(writing=Writing(1_600_000_000 * 10**9))
+    assert whole(chain["it"].wrap(BytesPayload(b"day 31"), known, old.residue)) == tarred(b"day 31")
+
+
+def test_what_is_no_such_archive_is_told() -> None:
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w") as archive:
+        archive.writestr("in/world.bin", b"day 31")
+    whole_zip = out.getvalue()
+    (evidence,) = ALL["zipped"].unwrap(BytesPayload(whole_zip)).evidence
+    assert evidence() == Evidence("verified", "the zip's checksum")
+    chain = compiled(it=[{"kind": "member", "name": "other"}])["it"]
+    spoiled = bytearray(whole_zip)
+    spoiled[spoiled.index(b"day 31")] ^= 1
+    for one, raw in ((chain, whole_zip), (ALL["zipped"], whole_zip[:-9]), (ALL["zipped"], spoiled),
+                     (ALL["tarred"], whole_zip)):  # fmt: skip
+        with pytest.raises(DamagedError):
+            whole(one.unwrap(BytesPayload(bytes(raw))).payload)
 
 
 @given(

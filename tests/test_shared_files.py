@@ -122,6 +122,22 @@ def test_a_row_that_is_cut_is_damaged(tmp_path: Path, raw: bytes, said: str) -> 
         contents(box, tmp_path)
 
 
+def test_a_slot_that_is_damaged_spoils_no_other(tmp_path: Path) -> None:
+    fields = [{"type": "magic", "text": "S"}, {"type": "u8", "name": "size"}]
+    way = {"first": 0, "used": {"layout": "head", "at": "/size"}, "fill": 255}
+    box = box_of({**ROW, **way}, {"head": {"fields": fields}})
+    slots = [b"S\x05abc", b"T\x05abc", b"\xff" * 16, b"S\x63abc"]
+    (tmp_path / "row").write_bytes(b"".join(one.ljust(16, b"\xff") for one in slots))
+    found = {one.name: one for one in box.read(FolderFiles(tmp_path), lambda _: True).entries}
+    assert read_all(found["s0"].payload, limit=99, what="it") == b"S\x05abc"
+    assert "slot 2 of row" in found["s1"].problem
+    assert "uses 99 bytes" in found["s3"].problem
+    assert len(found) == 3
+    rest = (tmp_path / "row").read_bytes()[16:]
+    change(box, tmp_path, {"s0": b"S\x03d"}, [])
+    assert (tmp_path / "row").read_bytes() == b"S\x03d".ljust(16, b"\xff") + rest
+
+
 def test_a_box_needs_no_key() -> None:
     spec = convert([{"kind": "aes", "mode": "ecb", "key": {"given": "key"}}], list[LayerSpec])
     layers = compile_layers({"locked": spec}, {})

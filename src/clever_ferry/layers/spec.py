@@ -151,6 +151,16 @@ class EitherSpec(LayerModel, tag="either"):
                 yield f"of[{number}]", "it takes all bytes, so those behind it are never looked at"
 
 
+class MemberSpec(LayerModel, tag="member"):
+    """An archive of which one member counts; the others are as they were where it is replaced."""
+
+    MADE_BY = "archives.InArchive"
+
+    name: Annotated[str, Meta(min_length=1, description="the member's name in the archive")]
+    archive: Annotated[Literal["zip", "tar"], hint("what it is")] = "zip"
+    packed: Annotated[bool, hint("whether it is packed where it was not there before")] = True
+
+
 class _Marked(LayerModel):
     text: str | None = None
     hex: HexBytes | None = None
@@ -331,6 +341,7 @@ _Any = (
     | FooterSpec
     | ByTagSpec
     | EitherSpec
+    | MemberSpec
     | AfterSpec
     | XorSpec
     | AesSpec
