@@ -364,13 +364,19 @@ def test_how_deep_archives_may_lie_in_each_other(tmp_path: Path, depth: int, rea
             box.read(FolderFiles(tmp_path), lambda _: True)
 
 
+SAVES_NAMED = [("one", b"1" * 9, "x"), ("two", b"", "")]
+
+
 def test_a_table_whose_rows_have_no_numbers(tmp_path: Path) -> None:
     with closing(sqlite3.connect(tmp_path / "all.db")) as book, book:
         book.execute("CREATE TABLE saves (name TEXT PRIMARY KEY, data BLOB) WITHOUT ROWID")
         book.executemany("INSERT INTO saves VALUES (?, ?)", [("one", b"1" * 9), ("two", b"")])
-    spec = tagged(TableSpec, "sqlite")(file="all.db", table="saves", name="name", data="data")
-    found = make_box(spec, {}).read(FolderFiles(tmp_path), lambda _: True).entries
-    assert {one.name: whole(one.payload) for one in found} == {"one": b"1" * 9, "two": b""}
+        book.execute("CREATE TABLE named (name TEXT, data BLOB, rowid TEXT)")  # no number of a row
+        book.executemany("INSERT INTO named VALUES (?, ?, ?)", SAVES_NAMED)
+    for table in ("saves", "named"):
+        spec = tagged(TableSpec, "sqlite")(file="all.db", table=table, name="name", data="data")
+        found = make_box(spec, {}).read(FolderFiles(tmp_path), lambda _: True).entries
+        assert {one.name: whole(one.payload) for one in found} == {"one": b"1" * 9, "two": b""}
 
 
 def test_a_check_by_sqlite_comes_to_an_end(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -344,6 +344,8 @@ OF_HEADERS: list[tuple[dict[str, Any], st.SearchStrategy[Any]]] = [
     ({"type": "bytes", "name": "hash", "size": 16, "computed": {"what": "md5", "of": "payload"}},
      st.binary(min_size=16, max_size=16)),
     ({"type": "text", "name": "town", "length": "u8"}, st.text(max_size=5)),
+    ({"type": "identifier", "name": "id"}, st.uuids().map(str)),
+    ({"type": "identifier", "name": "other", "order": "mixed"}, st.uuids().map(str)),
     ({"type": "time", "name": "when", "unit": "ms"}, st.just(86_400 * 10**9)),
 ]  # fmt: skip
 

@@ -243,6 +243,11 @@ def test_a_file_in_a_zip_has_one_time_whoever_reads_it(
         assert info.date_time[:5] == time.localtime(1_790_000_001)[:5]
         plain = zipfile.ZipInfo("a", info.date_time)  # no UTC time: local, by convention
         assert abs(stamp_of(plain) - stamp) <= 2 * 10**9
+        for extra, utc in ((b"UT\5\0\1" + b"\0" * 4, True), (b"UT\5\0\2" + b"\0" * 4, False),
+                           (b"UT\5\0\3" + b"\0" * 3, False), (b"UT\4\0\1" + b"\0" * 3, False),
+                           (b"XX\1\0\0UT\5\0\1" + b"\0" * 4, True)):  # fmt: skip
+            plain.extra = extra  # whose first flag says whether the time of the change stands there
+            assert (stamp_of(plain) == 0) == utc
         for beyond in (-(10**18), 10**19):  # years that a zip can't say
             assert stamped("a", beyond).date_time == (1980, 1, 1, 0, 0, 0)
     finally:

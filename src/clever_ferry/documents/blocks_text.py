@@ -276,7 +276,7 @@ class _Reading:
         """A block begins; return where to go on: behind it, if it is whole and not asked for."""
         name = head["name"].decode()
         if not self._matcher.wants(name):
-            deeper = 1
+            deeper = 1  # free: else it is gone through, which takes longer
             for turn in self._form._turning.finditer(text, head.end()):
                 kind = turn.lastgroup
                 deeper += (kind == "opens") - (kind == "closes")

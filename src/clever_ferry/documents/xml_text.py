@@ -159,7 +159,8 @@ class _Reading:
     def __init__(self, places: Sequence[Sequence[Step]], encoding: str | None = None) -> None:
         self._matcher = Matcher(places)
         self._open: list[_Element] = []
-        self._window, self._from = b"", 0
+        self._window = b""
+        self._from = 0  # free: the first bytes set it
         self._idle = 0
         """How deep it is in an element in which nothing is asked for."""
         self._parser = parser = expat.ParserCreate(encoding)
