@@ -241,6 +241,8 @@ def _print_tried(one: Tried) -> None:
         out.print(f"  {where}  [save]{escape(save.title)}[/]  [dim]{escape(facts_line(save))}[/]")
         for problem in save.problems:
             out.print(indented(f"[bad]{escape(problem)}[/]", 6))
+        for note in save.notes:
+            out.print(indented(f"[care]{escape(note)}[/]", 6))
     shown = table("Piece", "Role", "As it was read", "Written again")
     for piece in one.pieces:
         good = piece.outcome.startswith(("same", "shared"))
