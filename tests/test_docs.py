@@ -8,6 +8,7 @@ import re
 import tomllib
 from collections.abc import Mapping
 from pathlib import Path
+from runpy import run_path
 from typing import Any, get_args
 
 import pytest
@@ -95,6 +96,14 @@ def test_the_references_examples_are_right() -> None:
          "files": [{"role": "a", "path": "b"}], **editions}, EditionInfo,
     )  # fmt: skip
     assert {field.kind for field in fields.values()} == kinds_of(FieldSpec)
+
+
+def test_the_page_of_all_keys_is_what_the_models_say() -> None:
+    page = (DOCS / "keys.md").read_text("utf-8")
+    made = run_path(str(DOCS / "make_keys.py"))["reference"]()
+    assert page == made, "run: python docs/make_keys.py"
+    rows = [line for line in page.splitlines() if line.startswith("| ")]
+    assert [line for line in rows if line.endswith("|  |")] == [], "a key without a word"
 
 
 def test_every_kind_of_layer_has_an_example_that_works() -> None:

@@ -58,7 +58,7 @@ class PackedSpec(BoxModel, tag="packed"):
 class UsedSpec(Model):
     """What stands in front of a slot's bytes and says how many of them count."""
 
-    layout: str
+    layout: Annotated[str, hint("the layout at a slot's beginning")]
     at: Annotated[str, hint("in it: the path of the number")]
     plus: Annotated[int, hint("by how much more of the slot's bytes count")] = 0
 
@@ -66,8 +66,8 @@ class UsedSpec(Model):
 class StartsSpec(Model):
     """How bytes begin."""
 
-    text: str | None = None
-    hex: HexBytes | None = None
+    text: Annotated[str | None, hint("the bytes, as text")] = None
+    hex: Annotated[HexBytes | None, hint("the bytes, as hexadecimal digits")] = None
 
     def __post_init__(self) -> None:
         if (self.text is None) == (self.hex is None):
@@ -95,7 +95,7 @@ class PositionsSpec(BoxModel, tag="positions"):
     count: Annotated[int, Meta(ge=1, le=65536, description="how many slots there are")]
     size: Annotated[int, Meta(ge=1, le=MOST_BYTES, description="bytes of each")]
     name: Annotated[str, hint("an entry's name, with the field `slot`")]
-    fields: dict[str, FieldSpec]
+    fields: Annotated[dict[str, FieldSpec], hint("the parts of names")]
     bits: Annotated[
         str | None, hint("in the layout: a number with a bit for each that is taken, lowest first")
     ] = None

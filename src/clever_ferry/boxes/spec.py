@@ -42,8 +42,8 @@ SqlName = Annotated[
 class CheckSpec(Model):
     """Where a checksum of a part stands."""
 
-    at: str
-    what: DigestName
+    at: Annotated[str, hint("its place")]
+    what: Annotated[DigestName, hint("what is computed")]
 
 
 class PartsSpec(Model):
@@ -54,21 +54,21 @@ class PartsSpec(Model):
         None
     )
     most: Annotated[int, Meta(ge=1, description="bytes in one part at the most")]
-    check: CheckSpec | None = None
+    check: Annotated[CheckSpec | None, hint("a part's checksum")] = None
 
 
 class HeadSpec(Model):
     """A layout in front of an entry's bytes that says its name."""
 
-    layout: str
+    layout: Annotated[str, hint("the layout")]
     name: Annotated[str, hint("in it: the path of the entry's name")]
 
 
 class TallySpec(Model):
     """A number in the index that must agree with all its entries."""
 
-    at: str
-    what: Literal["entries", "size", "parts"]
+    at: Annotated[str, hint("its place")]
+    what: Annotated[Literal["entries", "size", "parts"], hint("what is summed")]
 
 
 class IndexSpec(Model):
@@ -96,13 +96,13 @@ class IndexSpec(Model):
         dict[str, str], hint("in a record: place = the fact or name field that stands there")
     ] = field(default_factory=dict)
     blob: Annotated[str, hint("the name pattern of a blob, with its fields")]
-    fields: dict[str, FieldSpec]
+    fields: Annotated[dict[str, FieldSpec], hint("the parts of names")]
     counts: Annotated[tuple[str, ...], hint("paths that go up by 1 per writing")] = ()
     written: Annotated[StampSpec | None, hint("when the index was written")] = None
     generation: Annotated[
         str | None, hint("in a record: of several with one name, the highest counts")
     ] = None
-    tallies: tuple[TallySpec, ...] = ()
+    tallies: Annotated[tuple[TallySpec, ...], hint("totals in the index")] = ()
 
     def __post_init__(self) -> None:
         if self.name is None and self.head is None:
@@ -223,7 +223,7 @@ class ShelvesSpec(BoxModel, tag="shelves"):
         TopSpec | None, hint("the index of shelves; without it, their folders name them")
     ] = None
     folder: Annotated[str, hint("the name pattern of a shelf's folder, of the field `id`")]
-    fields: dict[str, FieldSpec]
+    fields: Annotated[dict[str, FieldSpec], hint("the parts of names")]
     shelf: Annotated[IndexSpec, hint("the box that each shelf is")]
 
     @property
@@ -294,12 +294,12 @@ class TableSpec(BoxModel, tag="sqlite"):
     MADE_BY = "tables.TableBox"
     WORDS = "a database"
 
-    file: str
-    table: SqlName
-    name: SqlName
-    data: SqlName
-    stamp: SqlName | None = None
-    unit: StampUnit = "s"
+    file: Annotated[str, hint("the database")]
+    table: Annotated[SqlName, hint("the table")]
+    name: Annotated[SqlName, hint("the column of names")]
+    data: Annotated[SqlName, hint("the column of bytes")]
+    stamp: Annotated[SqlName | None, hint("the column of times")] = None
+    unit: Annotated[StampUnit, hint("what that counts, and from when")] = "s"
 
     def faults(self, layouts: Layouts) -> Iterator[Fault]:
         """Yield a name that no file has, and a unit of nothing."""

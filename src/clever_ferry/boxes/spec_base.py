@@ -1,14 +1,14 @@
 """What all kinds of boxes say alike, and what is wrong with it."""
 
 from collections.abc import Iterator, Mapping
-from typing import Any, ClassVar
+from typing import Annotated, Any, ClassVar
 
 from clever_ferry.errors import FerryError
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.layouts.spec import ListSpec, NestedSpec
 from clever_ferry.layouts.times import StampUnit
 from clever_ferry.layouts.tracing import field_of, trace
-from clever_ferry.model import Model
+from clever_ferry.model import Model, hint
 from clever_ferry.naming import FieldSpec, compile_pattern
 from clever_ferry.wording import known
 
@@ -61,8 +61,8 @@ class BoxModel(Model, tag_field="kind"):
 class StampSpec(Model):
     """Where a time stamp stands, and what it counts."""
 
-    at: str
-    unit: StampUnit
+    at: Annotated[str, hint("its place")]
+    unit: Annotated[StampUnit, hint("what it counts, and from when")]
 
 
 def literal(key: str, name: str) -> Iterator[Fault]:

@@ -52,7 +52,7 @@ class ScriptSpec(_Spec, tag="script"):
 
     MADE_BY = "script_text.Script"
 
-    shell: Literal["sh", "bat"] = "sh"
+    shell: Annotated[Literal["sh", "bat"], hint("whose script it is")] = "sh"
 
 
 _Any = BlocksSpec | ScriptSpec

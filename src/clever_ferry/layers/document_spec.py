@@ -95,7 +95,10 @@ class AgreesSpec(LayerModel, tag="agrees"):
     MADE_BY = "agreements.Agreements"
 
     holds: Annotated[str, hint("the form of the document, or a layout")]
-    values: Annotated[tuple[AgreementSpec, ...], Meta(min_length=1)]
+    values: Annotated[
+        tuple[AgreementSpec, ...],
+        Meta(description="what must be so, and because of what", min_length=1),
+    ]
 
     @property
     def words(self) -> str:

@@ -63,7 +63,7 @@ class CompressedSpec(LayerModel):
 
 
 class _Headed(LayerModel):
-    layout: str
+    layout: Annotated[str, hint("the layout of what comes off")]
 
     @property
     def layouts(self) -> dict[str, str]:
@@ -112,7 +112,7 @@ class ByTagSpec(_Headed, tag="by-tag"):
 class WayModel(Model):
     """One of several wrappings."""
 
-    layers: tuple[str, ...] = ()
+    layers: Annotated[tuple[str, ...], hint("what comes off then")] = ()
     text: Annotated[str | None, hint("what is in it begins with this text")] = None
     hex: Annotated[HexBytes | None, hint("what is in it begins with these bytes")] = None
 
@@ -131,7 +131,10 @@ class EitherSpec(LayerModel, tag="either"):
 
     MADE_BY = "either.Either"
 
-    of: Annotated[tuple[WayModel, ...], Meta(min_length=2)]
+    of: Annotated[
+        tuple[WayModel, ...],
+        Meta(description="the ways, in the order in which they are tried", min_length=2),
+    ]
     written: Annotated[
         Annotated[int, Meta(ge=1)] | None,
         hint("which is written where nothing is replaced (1 is the first); as it was, without"),
@@ -162,8 +165,8 @@ class MemberSpec(LayerModel, tag="member"):
 
 
 class _Marked(LayerModel):
-    text: str | None = None
-    hex: HexBytes | None = None
+    text: Annotated[str | None, hint("the bytes, as text")] = None
+    hex: Annotated[HexBytes | None, hint("the bytes, as hexadecimal digits")] = None
 
     def __post_init__(self) -> None:
         if bool(self.text) == bool(self.hex):
@@ -198,8 +201,8 @@ class XorSpec(_Marked, tag="xor"):
 class SecretSpec(Model):
     """A key or a vector: in the recipe, given by the user under a name, or in the file."""
 
-    hex: HexBytes | None = None
-    given: str | None = None
+    hex: Annotated[HexBytes | None, hint("the bytes themselves")] = None
+    given: Annotated[str | None, hint("the name by which the user states it")] = None
     front: Annotated[
         Literal[16, 24, 32] | None, hint("a key of so many bytes stands before all")
     ] = None
@@ -214,11 +217,16 @@ class AesSpec(LayerModel, tag="aes"):
 
     MADE_BY = "ciphers.Aes"
 
-    mode: Literal["ecb", "cbc", "ctr", "gcm"]
-    key: SecretSpec
-    vector: SecretSpec | Literal["front"] = "front"
-    padding: Literal["pkcs7", "zero", "none"] = "pkcs7"
-    tag: Literal["end", "front"] = "end"
+    mode: Annotated[Literal["ecb", "cbc", "ctr", "gcm"], hint("how blocks go together")]
+    key: Annotated[SecretSpec, hint("the key")]
+    vector: Annotated[
+        SecretSpec | Literal["front"],
+        hint("the first block's other half, or `front`: it stands before the bytes"),
+    ] = "front"
+    padding: Annotated[Literal["pkcs7", "zero", "none"], hint("how the last block is filled")] = (
+        "pkcs7"
+    )
+    tag: Annotated[Literal["end", "front"], hint("where GCM's tag stands")] = "end"
 
     def __post_init__(self) -> None:
         if isinstance(self.vector, SecretSpec) and self.vector.front is not None:
@@ -248,7 +256,7 @@ class EncodedSpec(LayerModel):
     line: Annotated[
         int, Meta(ge=0, le=1000, description="characters in a line; 0 for one line")
     ] = 0
-    ending: Literal["lf", "crlf"] = "lf"
+    ending: Annotated[Literal["lf", "crlf"], hint("of lines")] = "lf"
 
     def faults(self, layouts: Layouts) -> Iterator[Fault]:
         """Yield line ends without lines."""
@@ -261,7 +269,7 @@ class SwapSpec(LayerModel, tag="swap"):
 
     MADE_BY = "encoded.Swap"
 
-    size: Literal[2, 4, 8]
+    size: Annotated[Literal[2, 4, 8], hint("bytes in a word")]
 
 
 class TextSpec(LayerModel, tag="text"):
@@ -269,9 +277,12 @@ class TextSpec(LayerModel, tag="text"):
 
     MADE_BY = "encoded.Text"
 
-    encoding: Literal["utf-8", "utf-16-le", "utf-16-be", "latin-1", "shift-jis"] = "utf-8"
+    encoding: Annotated[
+        Literal["utf-8", "utf-16-le", "utf-16-be", "latin-1", "shift-jis"],
+        hint("how letters are spelled outside"),
+    ] = "utf-8"
     mark: Annotated[bool, hint("a byte order mark stands in front")] = False
-    ending: Literal["lf", "crlf"] = "lf"
+    ending: Annotated[Literal["lf", "crlf"], hint("of lines outside")] = "lf"
 
     @property
     def words(self) -> str:
@@ -295,8 +306,8 @@ class ChunksSpec(LayerModel, tag="chunks"):
     MADE_BY = "chunks.Chunks"
 
     most: Annotated[int, Meta(ge=1, le=64 << 20, description="bytes of the payload in one chunk")]
-    header: str | None = None
-    table: str | None = None
+    header: Annotated[str | None, hint("the layout before each chunk")] = None
+    table: Annotated[str | None, hint("the layout before all, which lists them")] = None
     at: Annotated[str, hint("in the table: the path of the list")] = "/chunks"
     size: Annotated[str, hint("in a record: the packed size")] = "size"
     plain: Annotated[str | None, hint("in a record: the unpacked size")] = None

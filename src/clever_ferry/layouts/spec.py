@@ -56,8 +56,8 @@ class LengthSpec(Model):
     """A length or count in front of what it measures, where its type alone does not say it."""
 
     type: LengthType
-    order: Order | None = None
-    style: VarintStyle = "sevens"
+    order: Annotated[Order | None, hint("of its bytes")] = None
+    style: Annotated[VarintStyle, hint("how a varint is spelled")] = "sevens"
     plus: Annotated[int, Meta(ge=0, description="by how much it is more than what it measures")] = 0
 
 
@@ -67,14 +67,14 @@ Length = LengthType | LengthSpec
 class SpanSpec(Model, rename={"from_": "from"}):
     """The bytes from one field of the layout to another, both included."""
 
-    from_: str
-    to: str
+    from_: Annotated[str, hint("the first field of the span")]
+    to: Annotated[str, hint("the last one")]
 
 
 class ComputedSpec(Model):
     """A value that is worked out on writing and checked on reading."""
 
-    what: DigestName | Literal["count", "offset"]
+    what: Annotated[DigestName | Literal["count", "offset"], hint("what is computed")]
     of: Annotated[
         str | SpanSpec,
         hint(
@@ -86,7 +86,7 @@ class ComputedSpec(Model):
     at_stage: Annotated[
         str | None, hint("instead of `of`: the bytes that a layer further within names as a stage")
     ] = None
-    seed: Annotated[int, Meta(ge=0)] | None = None
+    seed: Annotated[Annotated[int, Meta(ge=0)] | None, hint("where a checksum begins")] = None
     xor: Annotated[Annotated[int, Meta(ge=0)] | None, hint("applied to the result")] = None
     plus: Annotated[int, hint("added to a size, count or offset")] = 0
 
@@ -110,13 +110,13 @@ class NumberSpec(_Spec):
 
     TAGS = get_args(NumberType)
 
-    name: FieldName
-    order: Order | None = None
+    name: Annotated[FieldName, hint("what it is called")]
+    order: Annotated[Order | None, hint("of its bytes; the layout's own without it")] = None
     equals: Annotated[int | None, hint("the only value that is right")] = None
     usual: Annotated[int | None, hint("what to write where none is known")] = None
     bound: Annotated[str | None, hint("the name field or fact that it repeats")] = None
     plus: Annotated[int, hint("added to what it repeats: -1 where slots count from 0")] = 0
-    computed: ComputedSpec | None = None
+    computed: Annotated[ComputedSpec | None, hint("what it follows from")] = None
 
     def __post_init__(self) -> None:
         if self.plus and self.bound is None:
@@ -131,17 +131,17 @@ class VarintSpec(_Spec, tag="varint"):
     `ones`: as many ones at the top of the first byte as bytes follow, high ones first.
     """
 
-    name: FieldName
-    style: VarintStyle = "sevens"
-    equals: int | None = None
+    name: Annotated[FieldName, hint("what it is called")]
+    style: Annotated[VarintStyle, hint("how it is spelled")] = "sevens"
+    equals: Annotated[int | None, hint("the only right value")] = None
 
 
 class BitsSpec(_Spec, tag="bits"):
     """Several small numbers in one, the lowest bits first."""
 
-    name: FieldName
-    within: Literal["u8", "u16", "u32", "u64"]
-    order: Order | None = None
+    name: Annotated[FieldName, hint("what it is called")]
+    within: Annotated[Literal["u8", "u16", "u32", "u64"], hint("the number that they are in")]
+    order: Annotated[Order | None, hint("of its bytes")] = None
     parts: Annotated[dict[str, int], Meta(min_length=1, description="name = how many bits")]
 
     def __post_init__(self) -> None:
@@ -153,17 +153,17 @@ class BitsSpec(_Spec, tag="bits"):
 class TimeSpec(_Spec, tag="time"):
     """A time stamp; its value is in nanoseconds since 1970, or nothing where it is zero."""
 
-    name: FieldName
-    within: IntType = "i64"
-    order: Order | None = None
-    unit: StampUnit
+    name: Annotated[FieldName, hint("what it is called")]
+    within: Annotated[IntType, hint("the number that it is")] = "i64"
+    order: Annotated[Order | None, hint("of its bytes")] = None
+    unit: Annotated[StampUnit, hint("what it counts, and from when")]
 
 
 class MagicSpec(_Spec, tag="magic"):
     """Bytes that must stand exactly so."""
 
-    text: str | None = None
-    hex: HexBytes | None = None
+    text: Annotated[str | None, hint("the bytes, as text")] = None
+    hex: Annotated[HexBytes | None, hint("the bytes, as hexadecimal digits")] = None
 
     def __post_init__(self) -> None:
         if (self.text is None) == (self.hex is None):
@@ -180,11 +180,11 @@ class MagicSpec(_Spec, tag="magic"):
 class PaddingSpec(_Spec, tag="padding"):
     """Bytes that only fill; what stands there is kept all the same."""
 
-    size: Annotated[int, Meta(ge=1, le=MOST_BYTES)] | None = None
+    size: Annotated[Annotated[int, Meta(ge=1, le=MOST_BYTES)] | None, hint("bytes")] = None
     to: Annotated[Annotated[int, Meta(ge=2, le=65536)] | None, hint("up to a multiple of this")] = (
         None
     )
-    fill: Annotated[int, Meta(ge=0, le=255)] = 0
+    fill: Annotated[int, Meta(description="the byte that is written", ge=0, le=255)] = 0
 
     def __post_init__(self) -> None:
         if (self.size is None) == (self.to is None):
@@ -194,8 +194,10 @@ class PaddingSpec(_Spec, tag="padding"):
 class IdentifierSpec(_Spec, tag="identifier"):
     """A 16-byte identifier, as text of five groups; `mixed` has the first three little-endian."""
 
-    name: FieldName
-    order: Literal["big", "mixed"] = "big"
+    name: Annotated[FieldName, hint("what it is called")]
+    order: Annotated[
+        Literal["big", "mixed"], hint("of its bytes: `mixed` turns the first three groups round")
+    ] = "big"
 
 
 class _Framed(_Spec):
@@ -215,16 +217,19 @@ class _Framed(_Spec):
 class BytesSpec(_Framed, tag="bytes"):
     """Bytes that are kept as they are."""
 
-    name: FieldName
+    name: Annotated[FieldName, hint("what it is called")]
     bound: Annotated[str | None, hint("the name field or fact that it repeats, as hex")] = None
-    computed: ComputedSpec | None = None
+    computed: Annotated[ComputedSpec | None, hint("what it follows from")] = None
 
 
 class TextSpec(_Framed, tag="text"):
     """Text in a stated encoding."""
 
-    name: FieldName
-    encoding: Literal["utf-8", "utf-16-le", "utf-16-be", "latin-1", "shift-jis"] = "utf-8"
+    name: Annotated[FieldName, hint("what it is called")]
+    encoding: Annotated[
+        Literal["utf-8", "utf-16-le", "utf-16-be", "latin-1", "shift-jis"],
+        hint("how letters are spelled"),
+    ] = "utf-8"
     ends: Annotated[
         Annotated[str, Meta(min_length=1, max_length=16)] | None,
         hint("what ends it and is no part of it: `zero` (a zero character), or this text"),
@@ -243,7 +248,7 @@ class TextSpec(_Framed, tag="text"):
         hint("a zero character follows, within the length or beyond it"),
     ] = None
     pad: Annotated[Annotated[int, Meta(ge=0, le=255)] | None, hint("fills a fixed size")] = None
-    equals: str | None = None
+    equals: Annotated[str | None, hint("the only right value")] = None
     usual: Annotated[str | None, hint("what to write where none is known")] = None
     bound: Annotated[str | None, hint("the name field or fact that it repeats")] = None
 
@@ -251,15 +256,15 @@ class TextSpec(_Framed, tag="text"):
 class NestedSpec(_Spec, tag="layout"):
     """Another layout, framed by a length where one is given."""
 
-    name: FieldName
-    of: str
-    length: Length | None = None
+    name: Annotated[FieldName, hint("what it is called")]
+    of: Annotated[str, hint("the layout")]
+    length: Annotated[Length | None, hint("how many bytes it has, in front of it")] = None
 
 
 class ListSpec(_Spec, tag="list"):
     """Many of one layout or number: counted, measured, to the end, or to one that ends them."""
 
-    name: FieldName
+    name: Annotated[FieldName, hint("what it is called")]
     of: Annotated[str, hint("a layout, or a type of number")]
     count: Annotated[
         int | str | LengthSpec | None,
@@ -281,20 +286,20 @@ class ListSpec(_Spec, tag="list"):
 class ChoiceSpec(_Spec, tag="choice"):
     """One of several layouts, by an earlier field's value; of an unknown value, the bytes."""
 
-    name: FieldName
+    name: Annotated[FieldName, hint("what it is called")]
     by: Annotated[str, hint("the earlier field, or a place in one, whose value decides")]
     of: Annotated[
         dict[str, str], Meta(min_length=1, description="value = layout, or a type of number")
     ]
     otherwise: Annotated[str | None, hint("the layout for every other value")] = None
     size: Annotated[str | None, hint("an earlier field with the bytes, or `rest`")] = None
-    length: Length | None = None
+    length: Annotated[Length | None, hint("how many bytes it has, in front of it")] = None
 
 
 class PartsSpec(_Spec, tag="parts"):
     """Bytes that an earlier list says the offset and size of, one run per record."""
 
-    name: FieldName
+    name: Annotated[FieldName, hint("what it is called")]
     table: Annotated[str, hint("the earlier list")]
     offset: Annotated[str, hint("in its records: the offset")]
     size: Annotated[str, hint("in its records: the size")]
@@ -303,7 +308,7 @@ class PartsSpec(_Spec, tag="parts"):
         hint("offsets count from the layout's start, or from this field's"),
     ] = "start"
     align: Annotated[int, Meta(ge=1, le=65536, description="each begins at a multiple of this")] = 1
-    fill: Annotated[int, Meta(ge=0, le=255)] = 0
+    fill: Annotated[int, Meta(description="the byte in gaps", ge=0, le=255)] = 0
 
 
 _Any = (
@@ -330,8 +335,10 @@ else:
 class LayoutSpec(Model):
     """The fields of one layout, in order."""
 
-    order: Order = "little"
-    fields: Annotated[tuple[FieldSpec, ...], Meta(min_length=1)]
+    order: Annotated[Order, hint("of bytes in numbers, where a field does not say")] = "little"
+    fields: Annotated[
+        tuple[FieldSpec, ...], Meta(description="what stands in it, in order", min_length=1)
+    ]
 
     def __post_init__(self) -> None:
         names = [name for field in self.fields if (name := getattr(field, "name", None))]

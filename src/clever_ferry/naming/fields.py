@@ -67,7 +67,7 @@ class DigitsField(_Fixed, tag="digits"):
 class HexField(_Fixed, tag="hex"):
     """Hexadecimal digits; the neutral value is in lower case."""
 
-    case: Literal["lower", "upper"] = "lower"
+    case: Annotated[Literal["lower", "upper"], hint("of its digits")] = "lower"
 
     def takes(self, char: str) -> bool:
         """Take hexadecimal digits of either case, as file systems may change it."""
@@ -174,9 +174,9 @@ class ChoiceField(Field, tag="choice"):
 class IdentifierField(Field, tag="identifier"):
     """A 16-byte identifier in hexadecimal; the neutral value is lower case, with dashes."""
 
-    case: Literal["lower", "upper"] = "lower"
-    dashes: bool = True
-    braces: bool = False
+    case: Annotated[Literal["lower", "upper"], hint("of its digits")] = "lower"
+    dashes: Annotated[bool, hint("whether groups are parted by dashes")] = True
+    braces: Annotated[bool, hint("whether it stands in braces")] = False
 
     def takes(self, char: str) -> bool:
         """Take hexadecimal digits, and dashes and braces where they belong."""
@@ -228,7 +228,10 @@ class StampField(Field, tag="stamp"):
     between them.
     """
 
-    form: Annotated[str, Meta(min_length=2, max_length=40)] = "YYYYMMDD-hhmmss"
+    form: Annotated[
+        str,
+        Meta(description="`seconds`, `millis`, or what it is made of", min_length=2, max_length=40),
+    ] = "YYYYMMDD-hhmmss"
 
     def __post_init__(self) -> None:
         if self.form not in _COUNTED:

@@ -68,9 +68,9 @@ KNOWN_FOLDERS: tuple[str, ...] = get_args(Under)
 class GameInfo(Model):
     """What the game is called."""
 
-    id: Id
-    title: Line
-    studio: Line | None = None
+    id: Annotated[Id, hint("its name in addresses, and of its file")]
+    title: Annotated[Line, hint("what players call it")]
+    studio: Annotated[Line | None, hint("who made it")] = None
     replaces_shipped: Annotated[
         bool, hint("your own recipe is to be used in place of the shipped one")
     ] = False
@@ -86,7 +86,7 @@ class ReachInfo(Model):
 class PieceInfo(Model):
     """One role that a file of a save can have."""
 
-    label: Line | None = None
+    label: Annotated[Line | None, hint("what a player calls it")] = None
     needed: Annotated[bool, hint("a save without it is not whole")] = False
     each: Annotated[FieldName | None, hint("there is one per value of this field")] = None
     shared: Annotated[bool, hint("there is one per account, not per save")] = False
@@ -129,8 +129,10 @@ class FactPlace(Model, rename={"source": "from"}):
 class FactInfo(FactPlace, rename={"source": "from"}):
     """Something a player knows a save by, and where it stands."""
 
-    label: Line
-    unit: Literal["s", "count", "days-0", "version"] | None = None
+    label: Annotated[Line, hint("what a player calls it")]
+    unit: Annotated[
+        Literal["s", "count", "days-0", "version"] | None, hint("what a number counts")
+    ] = None
     compared: Annotated[bool, hint("must be the same after a crossing")] = True
     story: Annotated[
         Literal["is", "stays", "grows"] | None,
@@ -149,7 +151,7 @@ class FactInfo(FactPlace, rename={"source": "from"}):
 class PacksInfo(Model, rename={"source": "from"}):
     """Where a save says which add-ons it uses."""
 
-    label: Line = "Packs"
+    label: Annotated[Line, hint("what a player calls them")] = "Packs"
     source: Annotated[Id, hint("the piece's role")]
     at: Annotated[str, hint("the path of their names in the piece; `*` is every one in a list")]
     opens: Annotated[tuple[Id, ...] | None, hint("as in facts")] = None
@@ -170,7 +172,7 @@ class PacksHere(Model):
 class GuestList(Model):
     """Where a JSON piece names players."""
 
-    piece: Id
+    piece: Annotated[Id, hint("the role of the piece that has the list")]
     at: Annotated[str, hint("the paths of the names; `*` is every one in a list")]
 
 
@@ -189,7 +191,7 @@ class HandoverInfo(Model):
     own_only: Annotated[bool, hint("the game loads only worlds that the player there hosts")] = (
         False
     )
-    lists: tuple[GuestList, ...] = ()
+    lists: Annotated[tuple[GuestList, ...], hint("lists of players in it")] = ()
 
     def __post_init__(self) -> None:
         if (self.named is None) == (self.says is None):
@@ -206,7 +208,9 @@ class LimitInfo(Model):
 
     piece: Annotated[Id | None, hint("the piece whose bytes are bounded")] = None
     fact: Annotated[Id | None, hint("the fact (a number) that is bounded")] = None
-    most: Annotated[int, Meta(ge=0)]
+    most: Annotated[
+        int, Meta(description="bytes of the piece, or the fact's value, at the most", ge=0)
+    ]
     says: Annotated[Line, hint("why, and the way out")]
 
     def __post_init__(self) -> None:
@@ -226,8 +230,8 @@ class ArrivingInfo(Model):
 class BerthInfo(Model):
     """A place where an edition keeps its saves."""
 
-    on: Literal["windows", "linux", "macos", "any"]
-    under: Under
+    on: Annotated[Literal["windows", "linux", "macos", "any"], hint("the system")]
+    under: Annotated[Under, hint("the known folder that it is below")]
     path: Annotated[str | None, hint("the folder below, as a name pattern")] = None
     archives: Annotated[
         tuple[str, ...],
@@ -276,12 +280,12 @@ class LooksInfo(Model):
 class FileInfo(Model):
     """How an edition names and wraps one role."""
 
-    role: Id
+    role: Annotated[Id, hint("the piece that it is")]
     path: Annotated[
         str | tuple[str, ...],
         hint("name pattern; of several, the first is written and the others are still read"),
     ]
-    layers: tuple[Id, ...] = ()
+    layers: Annotated[tuple[Id, ...], hint("its wrapping, the outermost first")] = ()
     needed: Annotated[bool, hint("here a save without it is not whole, though elsewhere it is")] = (
         False
     )
@@ -328,7 +332,7 @@ class FileInfo(Model):
 class CloudInfo(Model):
     """A store's own copy of the saves, which may put an old one back."""
 
-    title: Line
+    title: Annotated[Line, hint("what players call the store's copy")]
     sign: Annotated[str | None, hint("the file that shows that it is on, as a name pattern")] = None
     under: Annotated[
         Under | None, hint("the known folder that `sign` is below; without it, the berth")
@@ -346,18 +350,22 @@ class CloudInfo(Model):
 class EditionInfo(Model):
     """One form in which the game is out."""
 
-    title: Line
+    title: Annotated[Line, hint("what players call it")]
     box: Annotated[Id | None, hint("the kind of box, by its recipe's id")] = None
     format: Annotated[BoxSpec | None, hint("the box itself, where no other game has its like")] = (
         None
     )
-    berths: Annotated[tuple[BerthInfo, ...], Meta(min_length=1)]
-    fields: dict[FieldName, FieldSpec] = {}
+    berths: Annotated[tuple[BerthInfo, ...], Meta(description="where its saves are", min_length=1)]
+    fields: Annotated[dict[FieldName, FieldSpec], hint("the parts of names")] = {}
     apps: Annotated[
         tuple[Line, ...], hint("the game's numbers in libraries, which name its own prefix")
     ] = ()
-    marks: tuple[MarkInfo, ...] = ()
-    files: Annotated[tuple[FileInfo, ...], Meta(min_length=1)]
+    marks: Annotated[
+        tuple[MarkInfo, ...], hint("files that show that a folder is this edition's")
+    ] = ()
+    files: Annotated[
+        tuple[FileInfo, ...], Meta(description="how each piece is named and wrapped", min_length=1)
+    ]
     most_slots: Annotated[Annotated[int, Meta(ge=1)] | None, hint("what the game's menu shows")] = (
         None
     )
@@ -386,7 +394,7 @@ class EditionInfo(Model):
             "so that they do not contradict what it carries"
         ),
     ] = ()
-    cloud: tuple[CloudInfo, ...] = ()
+    cloud: Annotated[tuple[CloudInfo, ...], hint("copies that a store keeps")] = ()
     newest: Annotated[
         FieldName | None,
         hint("the number in the names that goes up when the game saves: the highest counts"),
@@ -394,66 +402,77 @@ class EditionInfo(Model):
     facts: Annotated[
         dict[Id, FactPlace], hint("facts that stand elsewhere in this edition, and where")
     ] = {}
-    packs: PacksHere | None = None
-    limits: tuple[LimitInfo, ...] = ()
+    packs: Annotated[PacksHere | None, hint("how it keeps add-ons")] = None
+    limits: Annotated[tuple[LimitInfo, ...], hint("what its game has no room for")] = ()
     arriving: Annotated[dict[Id, ArrivingInfo], hint("by the edition that saves come from")] = {}
 
 
 class GameRecipe(Model):
     """A recipe for one game."""
 
-    recipe: Literal[1]
-    game: GameInfo
-    pieces: Annotated[dict[Id, PieceInfo], Meta(min_length=1)]
-    facts: dict[Id, FactInfo] = {}
+    recipe: Annotated[Literal[1], hint("the version of the language")]
+    game: Annotated[GameInfo, hint("what it is called")]
+    pieces: Annotated[
+        dict[Id, PieceInfo], Meta(description="what a save consists of, by role", min_length=1)
+    ]
+    facts: Annotated[dict[Id, FactInfo], hint("what a player knows a save by")] = {}
     forms: Annotated[dict[Id, FormSpec], hint("documents of forms without a standard")] = {}
-    packs: PacksInfo | None = None
-    handover: HandoverInfo | None = None
-    layouts: dict[Id, LayoutSpec] = {}
-    layers: dict[Id, tuple[LayerSpec, ...]] = {}
-    editions: Annotated[dict[Id, EditionInfo], Meta(min_length=1)]
+    packs: Annotated[PacksInfo | None, hint("the add-ons that a save uses")] = None
+    handover: Annotated[HandoverInfo | None, hint("how a world changes hands")] = None
+    layouts: Annotated[dict[Id, LayoutSpec], hint("binary forms, by name")] = {}
+    layers: Annotated[
+        dict[Id, tuple[LayerSpec, ...]],
+        hint("wrappings, by name: steps in the order in which they come off"),
+    ] = {}
+    editions: Annotated[
+        dict[Id, EditionInfo], Meta(description="the forms in which the game is out", min_length=1)
+    ]
 
 
 class BoxInfo(Model):
     """What a kind of box is called."""
 
-    id: Id
-    title: Line
-    replaces_shipped: bool = False
+    id: Annotated[Id, hint("its name in recipes, and of its file")]
+    title: Annotated[Line, hint("what players call it")]
+    replaces_shipped: Annotated[
+        bool, hint("your own recipe is to be used in place of the shipped one")
+    ] = False
 
 
 class BoxRecipe(Model):
     """A recipe for one kind of box."""
 
-    recipe: Literal[1]
-    box: BoxInfo
-    format: BoxSpec
-    layers: dict[Id, tuple[LayerSpec, ...]] = {}
-    layouts: dict[Id, LayoutSpec] = {}
+    recipe: Annotated[Literal[1], hint("the version of the language")]
+    box: Annotated[BoxInfo, hint("what it is called")]
+    format: Annotated[BoxSpec, hint("how it holds its entries")]
+    layers: Annotated[dict[Id, tuple[LayerSpec, ...]], hint("wrappings, by name")] = {}
+    layouts: Annotated[dict[Id, LayoutSpec], hint("binary forms, by name")] = {}
     forms: Annotated[dict[Id, FormSpec], hint("documents of forms without a standard")] = {}
 
 
 class LibraryPlace(Model):
     """A place of a game library: below a known folder, or below a folder that `lists` name."""
 
-    on: Literal["windows", "linux", "macos"] = "linux"
-    under: Under | Literal["listed"]
+    on: Annotated[Literal["windows", "linux", "macos"], hint("the system")] = "linux"
+    under: Annotated[Under | Literal["listed"], hint("the known folder that it is below")]
     path: Annotated[str, hint("as a name pattern")]
 
 
 class LibraryInfo(Model):
     """What a game library is called."""
 
-    id: Id
-    title: Line
-    replaces_shipped: bool = False
+    id: Annotated[Id, hint("its name, and of its file")]
+    title: Annotated[Line, hint("what players call it")]
+    replaces_shipped: Annotated[
+        bool, hint("your own recipe is to be used in place of the shipped one")
+    ] = False
 
 
 class LibraryRecipe(Model):
     """A recipe for a game library: where it keeps compatibility prefixes."""
 
-    recipe: Literal[1]
-    library: LibraryInfo
+    recipe: Annotated[Literal[1], hint("the version of the language")]
+    library: Annotated[LibraryInfo, hint("what it is called")]
     prefixes: Annotated[
         tuple[LibraryPlace, ...],
         Meta(min_length=1, description="the folders that hold `drive_c`, or one folder between"),
@@ -461,4 +480,4 @@ class LibraryRecipe(Model):
     lists: Annotated[
         tuple[LibraryPlace, ...], hint("files in which it writes down folders on other disks")
     ] = ()
-    fields: dict[FieldName, FieldSpec] = {}
+    fields: Annotated[dict[FieldName, FieldSpec], hint("the parts of names")] = {}
