@@ -286,6 +286,10 @@ def test_an_archive_for_each_save(tmp_path: Path) -> None:
     change(box, tmp_path, {}, ["3.sav/one", "1.sav/flat"])
     assert sorted(path.name for path in tmp_path.iterdir()) == ["1.sav", "2.sav", "more.txt"]
     assert "1.sav/flat" not in contents(box, tmp_path)
+    for name, found in (("m*.sav", True), ("mm*.sav", False), ("m*m.sav", False)):
+        (tmp_path / "m.sav").write_bytes((tmp_path / "1.sav").read_bytes())
+        box = box_of({"kind": "zip", "file": name, "each": True})
+        assert ("m.sav/in/deep" in contents(box, tmp_path)) == found
 
 
 HEADED = {

@@ -422,6 +422,8 @@ def test_yaml_in_lines_of_its_own_is_added_to_and_taken_from() -> None:
         b'# n\ntown:  "New: isle" # old\nplayers:\n  - name: Isa\n    gold: 5\n    host: true\n'
         b"  - Oona\nseed: 9\n"
     )
+    for number in (1e20, -5e-7, 1.5, 2.0, 1.5e300):  # some are texts to YAML unless they have a dot
+        assert yaml.safe_load(whole("yaml", raw, Put("/day", number)))["day"] == number
     for wrong in (Put("/a", 1), Put("/b", 1), Put("/c", 1), Remove("/d/x"), Insert("/d/y", 1)):
         with pytest.raises(RefusedError):
             whole("yaml", b"a: &x 1\nb: |\n  text\nc: !t 5\nd: {x: 1}\n", wrong)

@@ -186,6 +186,20 @@ def test_hostile_archives_are_named_and_stay_inside(tmp_path: Path) -> None:
     assert "would unpack" in bomb.problems[0]
 
 
+@pytest.mark.parametrize(("depth", "read"), [(3, True), (4, False)])
+def test_how_deep_zips_of_an_export_may_lie(tmp_path: Path, depth: int, read: bool) -> None:
+    data, path = b"x", "/".join(["in.zip"] * depth)
+    for name in ("deep.sav", *["in.zip"] * depth):
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w") as made:
+            made.writestr(name, data)
+        data = out.getvalue()
+    (tmp_path / "all.zip").write_bytes(data)
+    files = opened(tmp_path / "all.zip")
+    found = [info.path for info in files.walk(lambda _: True)]
+    assert found == ([f"{path}/deep.sav"] if read else [path])
+
+
 def test_two_parts_that_differ_are_told(tmp_path: Path) -> None:
     for number, text in ((1, "one"), (2, "two")):
         with zipfile.ZipFile(tmp_path / f"p{number}.zip", "w") as made:

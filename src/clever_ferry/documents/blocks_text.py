@@ -202,7 +202,7 @@ class _Reading:
         self._form, self._matcher = form, matcher
         self._open: list[_Block] = []
         self._statement: _Statement | None = None
-        self._end = 0
+        self._end = 0  # free: a word sets it before it is asked for
         """Where the last word has ended."""
         self._deeper = 0
         """How many further blocks are open in one in which nothing is asked for."""

@@ -55,7 +55,7 @@ class Claim(NamedTuple):
         right = digest_at(self.spec.what, payload)
         if _alike(self.found, right):
             return ""
-        size = self.spec.what == "size"
+        size = self.spec.what == "size"  # free: how it is said
         return (
             f"says {_shown(self.found, size)} at {_places(self.spec)}, but the {self.spec.piece}'s "
             f"{self.spec.what} is {_shown(right, size)}"

@@ -90,7 +90,7 @@ def _relation(save: Save, other: Save, story: Story, compared: Collection[str]) 
     if story != "same":
         return "unsure"
     if _played(save) != _played(other):
-        return "newer" if _played(save) > _played(other) else "older"
+        return "newer" if _played(save) > _played(other) else "older"  # free: they differ
     if alike:
         return "different"
     return "newer" if (save.stamp or 0) > (other.stamp or 0) else "older"  # free: all have one
