@@ -45,6 +45,7 @@ from clever_ferry.model import convert, tagged
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import safe_name
 from clever_ferry.moving.outputs import new_folder
+from clever_ferry.moving.presence import identity
 from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, StreamPayload
 from clever_ferry.proving.comparing import prove
@@ -52,7 +53,7 @@ from clever_ferry.proving.stories import story_of
 from clever_ferry.recipes import Recipes
 from clever_ferry.recipes.encoding import encode
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
-from tests.conftest import Den, bins, state
+from tests.conftest import Den, bins, link, state
 from tests.test_faults import hidden
 from tests.test_layers import whole
 from tests.test_layers_more import ALL, KEY
@@ -414,6 +415,15 @@ def test_a_snapshot_is_read_as_far_as_one_goes_into_it(den: Den) -> None:
     assert people
     found = {info.path for info in files.walk(lambda folder: not folder.endswith("/people"))}
     assert found == set(every) - people
+
+
+def test_a_folder_is_one_by_whatever_name(tmp_path: Path) -> None:
+    """One that is not there is known by the nearest above it, which may have several names."""
+    (tmp_path / "real").mkdir()
+    link(tmp_path / "other", tmp_path / "real")
+    data = (tmp_path / "real").stat()
+    assert identity(tmp_path / "other") == f"{data.st_dev}:{data.st_ino}"
+    assert identity(tmp_path / "other/a/b") == f"{data.st_dev}:{data.st_ino}/a/b"
 
 
 def test_a_name_below_what_is_a_file_is_another_folders() -> None:
