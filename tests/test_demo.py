@@ -18,7 +18,7 @@ def test_the_demo_runs_both_ways_and_keeps_a_world(tmp_path: Path) -> None:
     assert run_module("clever_ferry", "look", env=env).code != 0
     named = run_module("clever_ferry", "--computer", tmp_path, "demo", env=env)
     assert (named.code, "Leave out --computer" in named.err) == (2, True)
-    done = run_module("clever_ferry", "demo", "--at", world, env=env)
+    done = run_module("clever_ferry", "demo", "--at", world, env=env, cwd=tmp_path)
     assert done.code == 0, done.err
     commands = re.findall(r"^\$ (.*)$", done.out, re.MULTILINE)
     assert len(commands) == 14
