@@ -221,6 +221,12 @@ def test_any_checksum_in_any_spelling_is_written_right_and_found_wrong(
     assert str(account + 3).encode() in card
     found = chain.unwrap(BytesPayload(card))
     assert whole(found.payload) == whole(blank)
+    if form == "json":
+        owner = {"at": "/a/sum", "field": "account", "spelled": "hex"}  # digits, not a number
+        spec = convert([{"kind": "agrees", "holds": form, "values": [owner]}], list[LayerSpec])
+        named = compile_layers({"card": spec}, {})["card"]
+        own = whole(named.wrap(BytesPayload(CARDS[form]), Known({"account": "00ab"})))
+        assert named.unwrap(BytesPayload(own)).bound == {"account": "00ab"}
     assert found.bound == {"account": account} or found.bound == {"account": str(account)}
     (claim,) = found.claims
     assert claim.fault(BytesPayload(raw)) == ""

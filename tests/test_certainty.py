@@ -14,7 +14,9 @@ from typing import Any
 
 import pytest
 
+from clever_ferry.errors import DamagedError
 from clever_ferry.forms.recognising import _MAGICS, recognise
+from clever_ferry.forms.verifying import verify
 from clever_ferry.layers import LayerSpec, compile_layers
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
@@ -127,6 +129,15 @@ def test_a_piece_is_verified_by_its_own_form(
         assert told["world"]["established"] == "only read", "what is broken is not verified"
         assert told["damaged"] is stated
         assert told["suspicious"] is not stated, "where nobody stated it, it is only suspicious"
+
+
+def test_a_picture_that_ends_before_its_end_is_cut() -> None:
+    """Also where it is cut between two parts, each of which agrees with its checksum."""
+    whole = picture()
+    assert verify("png", BytesPayload(whole)).level == "verified"
+    for cut in range(1, 24):
+        with pytest.raises(DamagedError):
+            verify("png", BytesPayload(whole[:-cut]))
 
 
 @pytest.mark.parametrize(

@@ -221,6 +221,27 @@ def test_what_was_staged_lasts_no_longer_than_the_journal(tmp_path: Path, name: 
     assert watching.closed == 1
 
 
+class _NoWayAcross(Trouble):
+    """Renames nothing out of the folders where new files are staged, as over layers of a disk."""
+
+    across = 0
+
+    def step(self, name: str, path: Path) -> None:
+        if name == "rename" and path.parent.name.startswith(".cferry-"):
+            self.across += 1
+            raise OSError(errno.EXDEV, os.strerror(errno.EXDEV), str(path))
+
+
+def test_what_can_not_be_renamed_across_is_copied_and_then_renamed(tmp_path: Path) -> None:
+    laid(lay_world, tmp_path)
+    trouble = _NoWayAcross(tmp_path)
+    JOBS["crossing into a folder"].run(ferry_at(tmp_path, FaultyDisk(trouble)))
+    assert trouble.across == 8, "every new file"
+    checked = ferry_at(tmp_path).check("saltglass/depot")
+    assert (len(checked.saves), checked.damaged) == (3, False)
+    assert not list((tmp_path / "den" / TO_DEPOT).rglob(".cferry-*"))
+
+
 class _NoLastName(Trouble):
     """Fails as the name of a new snapshot is to last, and where asked, ever after."""
 

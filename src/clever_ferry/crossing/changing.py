@@ -371,7 +371,7 @@ def _stage(change: Change[T], staging: Replacement, packing: Packing, progress: 
         return
     from concurrent.futures import ThreadPoolExecutor
 
-    with ThreadPoolExecutor(1) as pool:
+    with ThreadPoolExecutor(1) as pool:  # free: one job, so more threads do no more
         taking = pool.submit(packing.take_in, request.files, request.likely)
         for output in change.outputs():
             staging.stage(output, tally)

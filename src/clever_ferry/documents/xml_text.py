@@ -293,7 +293,7 @@ class _Reading:
         return element.text_start + left, element.text_start + len(raw.rstrip())
 
 
-_NOTHING = Node(0, 0, inner={})
+_NOTHING = Node(0, 0, inner={})  # free: what holds others, and no more
 
 
 def _refuse_doctype(*_: Any) -> None:
