@@ -359,6 +359,14 @@ def test_names_from_blobs_and_generations(tmp_path: Path, where: str) -> None:
         (tmp_path / "all.idx").write_bytes(raw.replace(b"\x03one", b"\x03two"))
         entries = box.read(FolderFiles(tmp_path), lambda _: True).entries
         assert "but its blob 'one'" in entries[0].problem
+    if not headed:
+        again = row("one", b"cccc", 3, b"older"), row("one", b"dddd", 3, b"other")
+        total = sum(path.stat().st_size for path in tmp_path.glob("*-1"))
+        (tmp_path / "all.idx").write_bytes(
+            total.to_bytes(4, "little") + b"\2\0\0\0" + b"".join(again)
+        )
+        with pytest.raises(DamagedError, match="two entries 'one' of one generation"):
+            contents(box, tmp_path)
 
 
 def test_an_index_per_save_and_none_above(tmp_path: Path) -> None:

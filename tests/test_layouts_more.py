@@ -11,8 +11,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from clever_ferry.documents.places import steps_of
 from clever_ferry.layouts import Layout, LayoutError, start_digest
 from clever_ferry.layouts.times import from_ns, to_ns
+from clever_ferry.layouts.whole import LayoutForm
+from clever_ferry.payload import BytesPayload
 from tests.test_layouts import made
 
 IDENT = "00112233-4455-6677-8899-aabbccddeeff"
@@ -394,6 +397,37 @@ def test_an_edit_rewrites_only_what_must_change(
 def test_dos_stamps_come_back(second: int) -> None:
     second -= second % 2
     assert to_ns(from_ns(second * 10**9, "dos"), "dos") == second * 10**9
+
+
+def test_a_list_is_as_long_as_is_said() -> None:
+    three = made({"type": "list", "name": "all", "of": "u8", "count": 3})
+    counted = made(
+        {"type": "u8", "name": "n"}, {"type": "list", "name": "all", "of": "u8", "count": "n"}
+    )
+    assert three.write({"all": [1, 2, 3]}) == b"\1\2\3"
+    assert counted.write({"n": 2, "all": [1, 2]}) == b"\2\1\2"
+    for layout, values in (
+        (three, {"all": [1, 2]}),
+        (three, {"all": [1, 2, 3, 4]}),
+        (counted, {"n": 2, "all": [1]}),
+        (counted, {"n": 2, "all": [1, 2, 3]}),
+    ):
+        with pytest.raises(LayoutError, match="items are given where"):
+            layout.write(values)
+
+
+def test_an_empty_value_has_the_shape_of_what_stood_there() -> None:
+    form = LayoutForm(
+        made(
+            {"type": "u8", "name": "n"},
+            {"type": "bytes", "name": "id", "size": 2},
+            {"type": "text", "name": "t", "length": "u8"},
+        )
+    )
+    nodes = form.find(
+        BytesPayload(b"\x05\xab\xcd\x01x"), [steps_of(f"/{one}") for one in ("n", "id", "t")]
+    )
+    assert [form.blank(*own) for own in nodes] == [0, "0000", ""]
 
 
 def test_an_error_names_the_whole_path() -> None:
