@@ -1,4 +1,4 @@
-"""Ten invented formats by recipe alone, against writers and readers that know nothing of it."""
+"""Twelve invented formats by recipe alone, against writers and readers that know nothing of it."""
 
 from __future__ import annotations
 

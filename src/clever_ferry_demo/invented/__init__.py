@@ -1,4 +1,4 @@
-"""Ten invented save formats of clearly different build, each with a writer and a strict reader.
+"""Twelve invented save formats of clearly different build, each with a writer and a strict reader.
 
 A save is a slot's number, a world (any bytes) and a small note (JSON). The recipes beside
 describe the same formats to cferry; docs/demo-formats.md describes them to people.
@@ -12,6 +12,7 @@ from typing import Protocol
 from clever_ferry_demo.invented.agreed import Ropewalk
 from clever_ferry_demo.invented.boxed import Dynamo, Longshore, Orrery
 from clever_ferry_demo.invented.held import Hamper, Letterbook, Pigeonhole
+from clever_ferry_demo.invented.rows import Seedtray, Tidebook
 from clever_ferry_demo.invented.wrapped import Crown, Finch, Moth
 
 __all__ = [
@@ -27,6 +28,8 @@ __all__ = [
     "Orrery",
     "Pigeonhole",
     "Ropewalk",
+    "Seedtray",
+    "Tidebook",
 ]
 
 
@@ -51,4 +54,6 @@ FORMATS: dict[str, Format] = {
     "hamper": Hamper,
     "pigeonhole": Pigeonhole,
     "letterbook": Letterbook,
+    "seedtray": Seedtray,
+    "tidebook": Tidebook,
 }
