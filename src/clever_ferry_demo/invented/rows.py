@@ -15,6 +15,7 @@ from xml.sax.saxutils import escape
 __all__ = ["Seedtray", "Tidebook"]
 
 Saves = dict[int, tuple[bytes, bytes]]
+QUOTED = {'"': "&quot;"}
 
 
 class Seedtray:
@@ -82,7 +83,7 @@ class Tidebook:
         """Write all saves."""
         leaves = "".join(
             f"  <leaf no='{slot}' md5='{hashlib.md5(world).hexdigest()}'>\n"
-            f"    <note>{escape(note.decode())}</note><!-- inked -->\n"
+            f"    <note>{escape(note.decode(), QUOTED)}</note><!-- inked -->\n"
             f"    <tide>{base64.b64encode(world).decode()}</tide>\n  </leaf>\n"
             for slot, (world, note) in saves.items()
         )
