@@ -8,15 +8,21 @@ import sys
 import zipfile
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from clever_ferry.documents.document import Put, changed, values_in
+from clever_ferry.documents.document import Insert, Put, Remove, changed, values_in
 from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.forms.rows import Rows
+from clever_ferry.layers import Known, LayerSpec, compile_layers
+from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload
 from tests.conftest import Den, state
 from tests.conftest import bins as recipe_of
+from tests.test_layers import whole
 
 SHAPES = {"one": "{slot}/map.db", "two": "isle-{slot}.db", "three": "chest:{slot}.world"}
 RECIPE = recipe_of(', holds = "sqlite"', **SHAPES)
@@ -240,5 +246,71 @@ def test_values_of_rows_are_read_by_place(tmp_path: Path) -> None:
         values_in(Rows(), raw, ["/seen/0/low"])
     with pytest.raises(DamagedError, match="no SQLite"):
         values_in(Rows(), BytesPayload(b"SQL"), ["/info/#"])
-    with pytest.raises(RefusedError, match="only read"):
-        changed(Rows(), raw, [Put("/saves/0/name", "x")])
+
+
+SINGLE = st.one_of(
+    st.none(), st.integers(-(2**63), 2**63 - 1), st.text(max_size=5), st.binary(max_size=5),
+    st.floats(allow_nan=False),
+)  # fmt: skip
+MANY = st.lists(st.tuples(SINGLE, SINGLE), max_size=6)
+
+
+def rows_of(raw: bytes) -> dict[str, list[Any]]:
+    with closing(sqlite3.connect(":memory:")) as book:
+        book.deserialize(raw)
+        assert book.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+        tables = book.execute("SELECT name FROM sqlite_schema WHERE type = 'table'").fetchall()
+        return {name: book.execute(f'SELECT * FROM "{name}"').fetchall() for (name,) in tables}
+
+
+@given(MANY, MANY, st.sampled_from(["key TEXT", "key INTEGER PRIMARY KEY"]), st.data())
+def test_an_owner_in_a_database_is_changed_and_nothing_else(
+    tmp_path_factory: pytest.TempPathFactory, rows: list[Any], gone: list[Any], key: str,
+    data: st.DataObject,
+) -> None:  # fmt: skip
+    file = tmp_path_factory.mktemp("book") / "a.db"
+    owner: Any = data.draw(st.sampled_from(["100200300", 100200300, b"\x10\x02\x00\x30"]))
+    with closing(sqlite3.connect(file)) as book, book:
+        book.execute(f"CREATE TABLE info ({key}, value, more)")
+        book.execute("CREATE TABLE world (a, b)")
+        book.executemany("INSERT INTO world VALUES (?, ?)", [*gone, *rows])
+        book.execute("DELETE FROM world WHERE rowid <= ?", (len(gone),))
+        book.executemany("INSERT INTO info VALUES (?, ?, ?)", [(1, owner, "x"), (2, 5, b"y")])
+        book.execute("PRAGMA user_version = 31")
+    bytes_of = isinstance(owner, bytes)
+    value = {"at": "/info/[key=1]/value", "field": "account"}
+    value |= {"spelled": "hex"} if bytes_of else {}
+    spec = convert([{"kind": "agrees", "holds": "sqlite", "values": [value]}], list[LayerSpec])
+    chain = compile_layers({"owned": spec}, {}, lambda _: Rows())["owned"]
+    raw, new = file.read_bytes(), "0a0b0c0d" if bytes_of else "77"
+    found = chain.unwrap(BytesPayload(raw))
+    assert str(found.bound["account"]) == (owner.hex() if bytes_of else str(owner))
+    inside = whole(found.payload)
+    written = whole(chain.wrap(BytesPayload(inside), Known({"account": new})))
+    before, after = rows_of(raw), rows_of(written)
+    put = bytes.fromhex(new) if bytes_of else type(owner)(new)
+    first = before["info"][0]
+    assert after == {**before, "info": [(first[0], put, "x"), before["info"][1]]}
+    assert written[60:64] == (31).to_bytes(4, "big"), "its own version"
+    again = chain.unwrap(BytesPayload(written))
+    assert whole(again.payload) == inside, "what is carried has nothing of either owner"
+    assert again.bound == {"account": put.hex() if bytes_of else put}
+
+
+def test_what_a_database_does_not_take_is_refused() -> None:
+    with closing(sqlite3.connect(":memory:")) as book:
+        book.execute("CREATE TABLE plain (key TEXT PRIMARY KEY, value) WITHOUT ROWID")
+        book.execute("CREATE TABLE strict (value INTEGER CHECK (value > 5))")
+        book.execute("INSERT INTO plain VALUES ('a', 'b')")
+        book.execute("INSERT INTO strict VALUES (7)")
+        book.commit()
+        raw = book.serialize()
+    for place, value in (("/plain/0/value", "x"), ("/strict/0/value", 3)):
+        with pytest.raises(RefusedError, match=r"have no numbers|does not take it"):
+            whole(changed(Rows(), BytesPayload(raw), [Put(place, value)]))
+    assert rows_of(whole(changed(Rows(), BytesPayload(raw), [Put("/strict/0/value", 9)])))[
+        "strict"
+    ] == [(9,)]
+    for wrong in (Remove("/strict/0/value"), Insert("/strict/0/value/x", 1)):
+        with pytest.raises(RefusedError):
+            whole(changed(Rows(), BytesPayload(raw), [wrong]))

@@ -10,7 +10,15 @@ from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.spec import TableSpec
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
-from clever_ferry.forms.databases import COMPANIONS, FileCopy, Settled, check, counting, opened
+from clever_ferry.forms.databases import (
+    COMPANIONS,
+    FileCopy,
+    Settled,
+    check,
+    counting,
+    opened,
+    row_name,
+)
 from clever_ferry.layouts.times import from_ns, to_ns
 from clever_ferry.payload import CHUNK, Payload, StreamPayload
 from clever_ferry.tree import Files, Output
@@ -47,7 +55,7 @@ class TableBox:
         try:
             with closing(copy.opened()) as book:
                 self._refuse_no_table(book)
-                number = self._number(book) or "NULL"
+                number = row_name(book, self.table) or "NULL"
                 rows = book.execute(
                     f"SELECT {self.name}, typeof({self.data}), length({self.data}), {stamp}, "
                     f"{number} FROM {self.table}"
@@ -69,18 +77,6 @@ class TableBox:
         return Contents(
             tuple(entries), {}, copy, own, inspect=lambda: _inspected(copy, spec.file)
         )  # fmt: skip
-
-    def _number(self, book: sqlite3.Connection) -> str:
-        """Return by what name the table's rows have numbers, '' where they have none."""
-        columns = {row[1].lower() for row in book.execute(f"PRAGMA table_xinfo({self.table})")}
-        for name in ("rowid", "_rowid_", "oid"):
-            if name not in columns:
-                try:
-                    book.execute(f"SELECT {name} FROM {self.table} LIMIT 0")
-                except sqlite3.OperationalError:
-                    return ""
-                return name
-        return ""
 
     def _payload(self, copy: Settled, name: str, row: int | None, size: int | None) -> Payload:
         """Return a row's blob as a stream."""
@@ -124,7 +120,7 @@ class TableBox:
         made: FileCopy = contents.state.again()
         try:
             with closing(opened(made.path)) as book:
-                number = self._number(book)
+                number = row_name(book, self.table)
                 for name in removes:
                     book.execute(f"DELETE FROM {self.table} WHERE {self.name} = ?", (name,))
                 for item in puts:

@@ -25,6 +25,7 @@ __all__ = [
     "is_database",
     "opened",
     "refuse_cut",
+    "row_name",
     "settled",
 ]
 
@@ -150,6 +151,22 @@ def opened(path: Path) -> sqlite3.Connection:
     turns = iter(range(_FEW_TURNS))
     book.set_progress_handler(lambda: next(turns, None) is None, _FEW_STEPS)
     return book
+
+
+def row_name(book: sqlite3.Connection, quoted: str) -> str:
+    """Return by what name a table's rows have numbers, '' where they have none.
+
+    `quoted` is the table's name as SQL has it.
+    """
+    columns = {str(row[1]).lower() for row in book.execute(f"PRAGMA table_xinfo({quoted})")}
+    for name in ("rowid", "_rowid_", "oid"):
+        if name not in columns:
+            try:
+                book.execute(f"SELECT {name} FROM {quoted} LIMIT 0")
+            except sqlite3.OperationalError:
+                return ""
+            return name
+    return ""
 
 
 def companions(names: Collection[str]) -> dict[str, list[str]]:

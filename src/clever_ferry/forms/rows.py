@@ -1,6 +1,8 @@
-"""A database as a document, to read from: `/table/[column=value]/column`, `/table/#`.
+"""A database as a document: `/table/[column=value]/column`, `/table/#`.
 
-Names of tables and columns are looked for among those that there are, and never run as SQL.
+Names of tables and columns are looked for among those that there are, and never run as SQL; values
+go in as parameters. A database in which values are changed is built anew by SQLite, table by table,
+so that the same rows always give the same bytes.
 """
 
 from __future__ import annotations
@@ -13,8 +15,8 @@ from clever_ferry.documents.form import Splice
 from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.documents.places import COUNT, EVERY, Choice, Step, text_of
 from clever_ferry.errors import DamagedError, RefusedError
-from clever_ferry.forms.databases import Settled, check
-from clever_ferry.payload import Payload
+from clever_ferry.forms.databases import Settled, check, opened, row_name
+from clever_ferry.payload import Payload, StreamPayload
 
 __all__ = ["Rows"]
 
@@ -28,6 +30,8 @@ class Rows:
     title = "SQLite"
     several = False
     checks = ("SQLite's own check",)
+    rebuilds = True
+    """Whether a change makes the whole file anew, so that only what it says is as before."""
 
     def find(self, source: Payload, places: Sequence[Sequence[Step]]) -> list[list[Node]]:
         """Return what stands at each place; without any, have SQLite check all of it."""
@@ -46,24 +50,26 @@ class Rows:
             raise DamagedError(error.what[:1].upper() + error.what[1:]) from None
 
     def blank(self, node: Node) -> Single:
-        """Return nothing: a database is only read."""
-        return None
+        """Return zero, no text, or as many bytes of zeros."""
+        if isinstance(node.value, str):
+            return "0" * len(node.value) if node.bare else ""
+        return None if node.value is None else 0
 
     def rewrite(self, source: Payload, values: Sequence[tuple[Node, Single]]) -> Payload:
-        """Raise RefusedError: a database is only read."""
-        raise RefusedError("Values in a database are only read.")
+        """Return the database with other values; raises RefusedError where it does not take one."""
+        return StreamPayload(lambda: _rewritten(source, values))
 
     def put(self, source: Payload, node: Node, old: bytes, value: Single) -> bytes:
-        """Raise RefusedError, likewise."""
-        raise RefusedError("Values in a database are only read.")
+        """Raise RefusedError: a value has no spelling of its own."""
+        raise RefusedError("A database is written anew as a whole.")
 
     def remove(self, source: Payload, steps: Sequence[Step], nodes: Sequence[Node]) -> list[Splice]:
-        """Raise RefusedError, likewise."""
-        raise RefusedError("Values in a database are only read.")
+        """Raise RefusedError: which rows there are is the game's business."""
+        raise RefusedError("Nothing can be taken out of a database.")
 
     def insert(self, source: Payload, steps: Sequence[Step], above: Node, value: Single) -> Splice:
         """Raise RefusedError, likewise."""
-        raise RefusedError("Values in a database are only read.")
+        raise RefusedError("Nothing can be added to a database.")
 
 
 def _found(
@@ -90,7 +96,9 @@ def _found(
         if len(choice.steps) != 1 or choice.steps[0] not in columns:
             return
         told = _quoted(str(choice.steps[0]))
-    for number, row in enumerate(book.execute(f"SELECT {told}, {asked} FROM {quoted}")):
+    rowid = row_name(book, quoted)
+    order = f" ORDER BY {rowid}" if rowid else ""
+    for number, row in enumerate(book.execute(f"SELECT {told}, {asked} FROM {quoted}{order}")):
         if number >= _MOST:
             raise DamagedError(f"the table {table} has more than {_MOST:,} rows.")
         if choice is not None and text_of(_single(row[0])) != choice.value:
@@ -98,7 +106,47 @@ def _found(
         if isinstance(steps[1], str) and str(number) != steps[1]:
             continue
         for name, value in zip(wanted, row[1:], strict=False):
-            yield Node(-1, -1, _single(value), path=(table, number, name))
+            bare = isinstance(value, bytes)
+            yield Node(-1, -1, _single(value), path=(table, number, name), bare=bare)
+
+
+def _rewritten(source: Payload, values: Sequence[tuple[Node, Single]]) -> Iterator[bytes]:
+    copy = (source if isinstance(source, Settled) else Settled(source, {})).again()
+    try:
+        with closing(opened(copy.path)) as book:
+            (cookie,) = book.execute("PRAGMA schema_version").fetchone()
+            book.execute("PRAGMA journal_mode = DELETE")
+            for node, value in values:
+                _set(book, node, value)
+            book.commit()
+            book.execute("VACUUM")
+    except (sqlite3.Error, UnicodeDecodeError, OverflowError) as error:
+        raise RefusedError(f"The database does not take it: {error}.") from None
+    with copy.path.open("r+b") as file:  # SQLite's file format, section 1.3
+        for at, number in ((24, 1), (40, cookie), (92, 1)):
+            file.seek(at)
+            file.write(number.to_bytes(4, "big"))
+    yield from copy.chunks()
+
+
+def _set(book: sqlite3.Connection, node: Node, value: Single) -> None:
+    """Set a value in the place of one that was found, in the kind that stood there."""
+    table, number, column = node.path
+    quoted = _quoted(str(table))
+    rowid = row_name(book, quoted)
+    if not rowid:
+        raise RefusedError(f"The rows of the table {table} have no numbers: they stay as they are.")
+    asked = f"SELECT {rowid} FROM {quoted} ORDER BY {rowid} LIMIT 1 OFFSET ?"
+    (row,) = book.execute(asked, (number,)).fetchone()
+    stored: Single | bytes = value
+    if node.bare:
+        stored = bytes.fromhex(str(value))
+    elif isinstance(node.value, int) and isinstance(value, str) and value.isdecimal():
+        stored = int(value)
+    elif isinstance(node.value, str) and isinstance(value, int | float):
+        stored = str(value)
+    name = _quoted(str(column))
+    book.execute(f"UPDATE {quoted} SET {name} = ? WHERE {rowid} = ?", (stored, row))
 
 
 def _quoted(name: str) -> str:

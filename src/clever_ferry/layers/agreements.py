@@ -101,7 +101,10 @@ class Agreements:
                 continue
             if spec.piece is not None:
                 found.claims.append(Claim(spec, value))
-            found.headers[_key(spec)] = {"places": len(nodes), "value": value}
+            rebuilt = getattr(self.form, "rebuilds", False)
+            found.headers[_key(spec)] = {
+                "places": len(nodes), "value": value, "rebuilt": rebuilt,
+            }  # fmt: skip
             blanks += [(node, self._blank(spec, node)) for node in nodes]
         return with_values(self.form, source, blanks), residue
 

@@ -8,7 +8,7 @@ from clever_ferry.cargo import Save
 from clever_ferry.layers.agreements import AGREED
 from clever_ferry.naming import Value
 
-__all__ = ["agreed_key", "agreed_places", "unlike", "unlike_facts"]
+__all__ = ["agreed_key", "agreed_places", "rebuilt_pieces", "unlike", "unlike_facts"]
 
 
 def agreed_key(field: str) -> str:
@@ -20,6 +20,18 @@ def agreed_places(save: Save) -> int:
     """Return in how many places of a save's documents stands what must agree where it is."""
     said = (one for piece in save.pieces for one in piece.headers.items())
     return sum(told["places"] for key, told in said if key.startswith(f"{AGREED} "))
+
+
+def rebuilt_pieces(save: Save) -> int:
+    """Return how many of a save's pieces were built anew for it, so that they only say the same."""
+    return sum(
+        any(
+            told.get("rebuilt")
+            for key, told in piece.headers.items()
+            if key.startswith(f"{AGREED} ")
+        )
+        for piece in save.pieces
+    )
 
 
 def unlike(bound: Mapping[str, int | str], fields: Mapping[str, Value], what: str) -> list[str]:

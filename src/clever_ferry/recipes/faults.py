@@ -62,7 +62,8 @@ def form_faults(recipe: GameRecipe) -> list[str]:
     documents = {*DOCUMENTS, *recipe.forms, *recipe.layouts}
     held = [(f"pieces.{role}.holds", piece.holds, {*FORMS, *documents})
             for role, piece in recipe.pieces.items() if piece.holds is not None]  # fmt: skip
-    held += [(f"layers.{name}[{number}].holds", layer.holds, documents)
+    held += [(f"layers.{name}[{number}].holds", layer.holds,
+              documents if isinstance(layer, PathsSpec) else {*documents, "sqlite"})
              for name, layers in recipe.layers.items() for number, layer in enumerate(layers, 1)
              if isinstance(layer, AgreesSpec | IdentitySpec | PathsSpec)]  # fmt: skip
     held += [(f"editions.{name}.format.holds", one.format.holds, {*DOCUMENTS, *recipe.forms})

@@ -32,7 +32,7 @@ from clever_ferry.cli.screen import (
 from clever_ferry.crossing.aftermath import steps_after
 from clever_ferry.crossing.rules import RULES
 from clever_ferry.errors import RefusedError, WrongUseError
-from clever_ferry.recipes.agreeing import agreed_places
+from clever_ferry.recipes.agreeing import agreed_places, rebuilt_pieces
 
 if TYPE_CHECKING:
     from clever_ferry.crossing.carrying import Crossed
@@ -205,6 +205,8 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
         print_established(out, examined, 8)
     agreed = sum(agreed_places(proof.save) for proof in crossed.proofs)
     but = f" but for {counted(agreed, 'value')} that must agree here" if agreed else ""
+    if rebuilt := sum(rebuilt_pieces(proof.save) for proof in crossed.proofs):
+        but += f" ({counted(rebuilt, 'database')} built anew for that, with the same rows)"
     out.print(
         f"  Read back from {escape(plan.target.berth.edition.title)}: {counted(pieces, 'piece')} "
         f"byte for byte as carried{but}, {counted(compared, 'fact')} the same. Whether it loads, "

@@ -224,7 +224,7 @@ def _print_rehearsed(all_of_them: Sequence[Rehearsed]) -> None:
         elif one.changed:
             came = f"[care]{escape('; '.join(one.changed))}[/]"
         else:
-            came = "[good]its pieces byte for byte, and its facts[/]"
+            came = "[good]the same, pieces and facts[/]"
         shown.add_row(escape(one.source.id), escape(one.target.id), escape(one.save.title), came)
     out.print(shown)
 
