@@ -46,6 +46,7 @@ from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import safe_name
 from clever_ferry.moving.outputs import new_folder
 from clever_ferry.moving.presence import identity
+from clever_ferry.moving.system import Attributes
 from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, StreamPayload
 from clever_ferry.proving.comparing import prove
@@ -415,6 +416,13 @@ def test_a_snapshot_is_read_as_far_as_one_goes_into_it(den: Den) -> None:
     assert people
     found = {info.path for info in files.walk(lambda folder: not folder.endswith("/people"))}
     assert found == set(every) - people
+
+
+def test_permissions_are_bits_from_none_to_all() -> None:
+    assert [convert({"mode": mode}, Attributes).mode for mode in (0, 0o777)] == [0, 0o777]
+    for mode in (-1, 0o1000):
+        with pytest.raises(ValueError, match="mode"):
+            convert({"mode": mode}, Attributes)
 
 
 def test_a_folder_is_one_by_whatever_name(tmp_path: Path) -> None:
