@@ -10,6 +10,7 @@ import sqlite3
 import tarfile
 import zipfile
 import zlib
+from collections.abc import Iterator
 from contextlib import closing
 from datetime import datetime, timedelta
 from functools import partial
@@ -48,8 +49,9 @@ from clever_ferry.moving.outputs import new_folder
 from clever_ferry.moving.presence import identity
 from clever_ferry.moving.system import Attributes
 from clever_ferry.naming import FieldSpec
-from clever_ferry.payload import BytesPayload, StreamPayload
+from clever_ferry.payload import BytesPayload, Payload, StreamPayload
 from clever_ferry.proving.comparing import prove
+from clever_ferry.proving.relating import relate
 from clever_ferry.proving.stories import story_of
 from clever_ferry.recipes import Recipes
 from clever_ferry.recipes.encoding import encode
@@ -541,3 +543,22 @@ def test_when_two_saves_are_of_one_story(
 
     for one, other in ((first, second), (second, first)):
         assert story_of(save(one), save(other), game) == said
+
+
+def test_what_can_not_be_read_is_never_the_same(tmp_path: Path) -> None:
+    (tmp_path / "tale.toml").write_text(STORIES, "utf-8")
+    game = Recipes(tmp_path).game("tale")
+
+    def cut() -> Iterator[bytes]:
+        raise DamagedError("It is cut.")
+        yield b""
+
+    def save(payload: Payload) -> Save:
+        facts = tuple(Fact(key, key, value) for key, value in (("name", "Our Town"), ("seed", 5)))
+        return Save(1, {}, (Piece("world", {}, payload, 0, 0, "1", ()),), facts)
+
+    day, same, other = (save(BytesPayload(raw)) for raw in (b"31", b"31", b"32"))
+    broken = save(StreamPayload(cut))
+    for second, said in ((same, "the same"), (other, "different"), (broken, "unsure")):
+        for ways in (((day,), (second,)), ((second,), (day,))):
+            assert [one.relation for one in relate(*ways, game)] == [said]

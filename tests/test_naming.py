@@ -96,6 +96,8 @@ FIELDS: dict[str, FieldSpec] = {
         ("a-{when}", "a-20261123-061400", {"when": 1795414440}),
         ("a-{when}", "a-20260230-061400", None),
         ("{epoch}", "1795414440", {"epoch": 1795414440}),
+        ("{epoch}", "0", {"epoch": 0}),
+        ("{epoch}", "01795414440", None),
         ("{day}", "29.02.2028", {"day": 1835395200}),
         ("s{slot}<-{player}>.sav", "s03.sav", {"slot": 4}),
         ("s{slot}<-{player}>.sav", "s03-Wren.sav", {"slot": 4, "player": "Wren"}),
