@@ -153,7 +153,7 @@ def test_an_archives_other_members_stay(others: dict[str, bytes], day: bytes) ->
 def test_a_tars_other_members_keep_what_they_have() -> None:
     def tarred(world: bytes) -> bytes:
         out = io.BytesIO()
-        with tarfile.open(fileobj=out, mode="w") as archive:
+        with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as archive:
             for name, kind, mode in (
                 ("kept", tarfile.DIRTYPE, 0o700),
                 ("world", tarfile.REGTYPE, 0o640),
@@ -162,7 +162,9 @@ def test_a_tars_other_members_keep_what_they_have() -> None:
             ):
                 info = tarfile.TarInfo(name)
                 data = world if name == "world" else b"run"
-                info.type, info.mode, info.uname, info.mtime = kind, mode, "wren", 1_600_000_000
+                info.type, info.mode, info.uname = kind, mode, "wren"
+                before = name != "world" or world == b"old"
+                info.mtime = 1_500_000_000.25 if before else 1_600_000_000
                 info.linkname = "kept/run" if name == "to" else ""
                 info.size = len(data) if kind == tarfile.REGTYPE else 0
                 archive.addfile(info, io.BytesIO(data))

@@ -188,7 +188,10 @@ def _write_tar(members: list[Member], packed: bool) -> bytes:
             if member.aside:
                 archive.addfile(info)
                 continue
-            info.size, info.mtime = member.size, member.stamp // 10**9
+            info.size = member.size
+            if was is None or int(info.mtime) * 10**9 != member.stamp:
+                info.mtime = member.stamp // 10**9
+                info.pax_headers = {k: v for k, v in info.pax_headers.items() if k != "mtime"}
             data = read_all(member.payload, limit=LARGEST_ARCHIVE, what=member.name)
             archive.addfile(info, io.BytesIO(data))
     return out.getvalue()
@@ -204,7 +207,16 @@ class InArchive:
         self._key = f"{spec.archive}: {spec.name}"
 
     def unwrap(self, source: Payload, found: Found) -> tuple[Payload, Kept]:
-        """Return the member's bytes; raises DamagedError where there is none."""
+        """Return the member's bytes; reading them raises DamagedError where there is none."""
+        checked = "the zip's checksum" if self.spec.archive == "zip" else ""
+        found.headers[self._key] = {"archive": source}
+        found.evidence.append(
+            lambda: Evidence("verified", checked) if checked else Evidence("opened", "read as tar")
+        )
+        payload = StreamPayload(lambda: self._member(source).chunks())
+        return payload, Kept(source, payload)
+
+    def _member(self, source: Payload) -> Payload:
         spec = self.spec
         named = [one for one in read_archive(source, spec.archive, "it").members
                  if one.name == spec.name]  # fmt: skip
@@ -212,12 +224,7 @@ class InArchive:
             raise DamagedError(
                 f"The {spec.archive} has {len(named) or 'no'} members that are named {spec.name}."
             )
-        found.headers[self._key] = {"archive": source}
-        checked = "the zip's checksum" if spec.archive == "zip" else ""
-        found.evidence.append(
-            lambda: Evidence("verified", checked) if checked else Evidence("opened", "read as tar")
-        )
-        return named[0].payload, Kept(source, named[0].payload)
+        return named[0].payload
 
     def recall(self, headers: Mapping[str, Mapping[str, Any]]) -> Any:
         """Return nothing: another edition's archive has its own other members."""
