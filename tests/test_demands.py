@@ -10,7 +10,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from clever_ferry.layers import Known, compile_layers
@@ -693,6 +693,7 @@ PARTS = st.text(st.characters(codec="utf-8", exclude_characters='\\/:*?"<>|@\r\n
                               exclude_categories=["C", "Z"]), min_size=1, max_size=8)  # fmt: skip
 
 
+@example(["u", "¡"], "json")  # a backslash and a u that are no letter's number
 @given(st.lists(PARTS, min_size=1, max_size=4), st.sampled_from(["json", "ini"]))
 def test_paths_in_known_folders_go_round_between_systems(parts: list[str], holds: str) -> None:
     spec = convert({"kind": "paths", "holds": holds, "at": ["/a/b"]}, PathsSpec)

@@ -429,6 +429,24 @@ def test_yaml_in_lines_of_its_own_is_added_to_and_taken_from() -> None:
             whole("yaml", b"a: &x 1\nb: |\n  text\nc: !t 5\nd: {x: 1}\n", wrong)
 
 
+@pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        (r"\u00e9", r"\u00fc"),
+        (r"a\\\u00e9", r"\u00fc"),
+        (r"\\u", "ü"),
+        (r"\n\\\\u", "ü"),
+        ("e", "ü"),
+    ],
+)
+def test_letters_are_spelled_as_the_old_text_has_them(old: str, new: str) -> None:
+    """By their numbers only where it has some: a backslash before a `u` is none."""
+    for form in ("json", "relaxed-json"):
+        assert whole(form, f'{{"a": "{old}"}}'.encode(), Put("/a", "ü")) == (
+            f'{{"a": "{new}"}}'.encode()
+        )
+
+
 WORDS = st.text(st.characters(codec="utf-8"), max_size=6)
 
 

@@ -23,6 +23,8 @@ _DEEPEST = 500
 _BLANK = re.compile(r"[ \t\r\n]*")
 _IDLE = re.compile(r"(?:[ \t\r\n]+|//[^\n]*|/\*(?:[^*]|\*(?!/))*\*/)*")
 _NUMBER = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?")
+_ESCAPED = re.compile(rb"(?:[^\\]|\\[^u])*\\u")
+"""A text in which a letter is written by its number; a backslash before a `u` is none."""
 _WORDS: dict[str, Single] = {"true": True, "false": False, "null": None}
 _scan: Any = vars(json.JSONDecoder())["scan_once"]
 _text = json.decoder.scanstring  # type: ignore[attr-defined]
@@ -76,7 +78,7 @@ class Json:
 
     def put(self, source: Payload, node: Node, old: bytes, value: Single) -> bytes:
         """Return a value's literal; letters beyond ASCII stay letters unless `old` has none so."""
-        return _literal(value, ascii_only=b"\\u" in old)
+        return _literal(value, ascii_only=_ESCAPED.match(old) is not None)
 
     def remove(self, source: Payload, steps: Sequence[Step], nodes: Sequence[Node]) -> list[Splice]:
         """Return what takes members away, with the commas that part them from their neighbours."""
