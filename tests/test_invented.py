@@ -76,6 +76,12 @@ def test_a_format_both_ways(here: Den, tmp_path: Path, name: str) -> None:
     (out / "plain").mkdir(parents=True)
     here.cferry("cross", f"{name}/made@{made}", f"{name}/plain@{out}", "--yes")
     assert read_plain(out) == theirs
+    if name == "seedtray":  # rows and columns are shown as the game shows them
+        assert "4 (B1)" in here.cferry("slots", f"{name}/made@{made}").out
+        told = here.cferry(
+            "cross", f"{name}/plain@{given}:2", f"{name}/made@{made}:9", "--dry-run"
+        ).out
+        assert "9 (C3)" in told
     if name == "pigeonhole":  # that there is no such place is said before anything is done
         beyond = (f"{name}/plain@{given}:2", f"{name}/made@{made}:13", "--dry-run")
         assert "13 is none of them" in here.cferry("cross", *beyond, code=4).err

@@ -50,16 +50,16 @@ def rehearse(game: Game, computer: Computer, folders: Sequence[Path]) -> Iterato
 
     Nothing in the folders is changed: copies of them are.
     """
-    stages = [
-        _Stage(edition, number, tuple(opened.listing.saves))
-        for number, folder in enumerate(folders)
-        for edition in game.editions.values()
-        if (opened := _opened(computer, game, edition, folder)) and opened.listing.saves
-    ]
-    for one in stages:
+    stages: dict[str, _Stage] = {}
+    for number, folder in enumerate(folders):
+        for edition in game.editions.values():
+            opened = _opened(computer, game, edition, folder)
+            if opened is not None:  # of several folders with saves of one edition, the first serves
+                stages.setdefault(edition.id, _Stage(edition, number, opened.listing.saves))
+    for one in stages.values():
         whole = [save for save in one.saves if not save.problems]
         save = max(whole, key=lambda save: save.stamp or 0, default=None)
-        for other in stages:
+        for other in stages.values():
             if save is None or other.edition is one.edition:
                 continue
             with tempfile.TemporaryDirectory(prefix="cferry-rehearsal-") as scratch:

@@ -34,10 +34,10 @@ def print_plan(out: Console, plan: Plan) -> None:
     )  # fmt: skip
     for move in plan.moves:
         shown.add_row(
-            str(move.save.slot),
+            source.edition.slot_text(move.save.slot),
             f"[save]{escape(move.save.title)}[/]\n[dim]{escape(facts_line(move.save))}[/]",
             "→",
-            str(move.slot) if move.slot else "[good]new[/]",
+            target.edition.slot_text(move.slot) if move.slot else "[good]new[/]",
             _replaced(move),
         )
     if plan.moves:

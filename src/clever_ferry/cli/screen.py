@@ -176,7 +176,7 @@ def counted(count: int, what: str) -> str:
 
 def numbered(slot: int, edition: Edition) -> str:
     """Return how a save's number is said: a slot where the game has slots, else its place here."""
-    return f"slot {slot}" if edition.numbered else f"no. {slot}"
+    return f"slot {edition.slot_text(slot)}" if edition.numbered else f"no. {slot}"
 
 
 def size(count: int) -> str:

@@ -67,6 +67,10 @@ class NumberField(Field, tag="number"):
             highest = min(highest, self.base**self.width - self.first)
         return highest
 
+    def shown(self, value: int) -> str:
+        """Return how the game shows a number, where that is by a text; else ''."""
+        return (self.write(value) or "") if self.spellings else ""
+
     def takes(self, char: str) -> bool:
         """Take digits of the base; hexadecimal ones of either case; or what the texts have."""
         if self.spellings:
@@ -155,6 +159,10 @@ class JoinedField(Field, tag="joined"):
             rest, own = divmod(rest, part.highest)
             found[name] = own + 1
         return found
+
+    def shown(self, value: int) -> str:
+        """Return how the game shows a number: its parts' texts, in order."""
+        return (self.write(value) or "").replace(" ", "")
 
     def takes(self, char: str) -> bool:
         """Take nothing: its parts do."""

@@ -89,6 +89,12 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
             self.fields["slot"], NumberField | JoinedField
         )
 
+    def slot_text(self, slot: int) -> str:
+        """Return a slot's number, with how its names show it where that is no number."""
+        field = self.fields.get("slot")
+        shown = field.shown(slot) if isinstance(field, NumberField | JoinedField) else ""
+        return f"{slot} ({shown})" if shown else str(slot)
+
     def enter(self, folder: str) -> bool:
         """Tell whether a folder of a berth may hold pieces."""
         return (

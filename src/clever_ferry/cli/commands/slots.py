@@ -263,7 +263,8 @@ def _print_saves(one: OpenBerth) -> None:
         ]
         style = "bad" if save.problems else None
         shown.add_row(
-            str(save.slot), *(f"[save]{escape(save.title)}[/]{mark}" for _ in titled), *cells,
+            one.berth.edition.slot_text(save.slot),
+            *(f"[save]{escape(save.title)}[/]{mark}" for _ in titled), *cells,
             when_cell(save.stamp), _pieces(one, save), size(save.size),
             style=style,
         )  # fmt: skip
@@ -284,14 +285,14 @@ def _pieces(one: OpenBerth, save: Save) -> str:
 
 def _print_long(number: str, numbers: list[str], keys: list[str], one: OpenBerth) -> None:
     """Print a line per save, without a table's looks: quick for thousands."""
-    rows, labels = [], one.berth.game.fact_labels
+    rows, labels, slot_text = [], one.berth.game.fact_labels, one.berth.edition.slot_text
     titled = "name" not in keys
     heads = [number, *(["Save"] if titled else []), *(labels[key] for key in keys)]
     for save in one.listing.saves:
         facts = {fact.key: fact.text for fact in save.facts}
         mark = "damaged" if save.problems else "throwaway" if save.throwaway else ""
         rows.append([
-            str(save.slot), *([save.title] if titled else []),
+            slot_text(save.slot), *([save.title] if titled else []),
             *(facts.get(key, "?") for key in keys), when(save.stamp),
             str(len(save.pieces)), size(save.size), mark,
         ])  # fmt: skip
