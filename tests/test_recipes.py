@@ -191,8 +191,8 @@ def test_a_recipe_is_tried_on_real_saves(den: Den, tmp_path: Path) -> None:
     for said in ("Heron Point", "same bytes", "Left unread: notes.txt", "shared, left alone"):
         assert said in done.out
     tries = ("--try", den.tern, "--try", den.depot, "--try", den.tern)
-    both = den.cferry("recipe", "check", file, *tries, "--json").data
-    tried, ways = both["tried"], both["rehearsed"]
+    told = den.cferry("recipe", "check", file, *tries, "--json").data
+    tried, ways = told["tried"], told["rehearsed"]
     assert [one["edition"] for one in tried if one["saves"]] == ["tern", "depot", "tern"]
     (depot,) = [one for one in tried if one["edition"] == "depot" and one["saves"]]
     by = {one["role"]: (one["established"], one["by"]) for one in depot["pieces"]}
@@ -207,6 +207,15 @@ def test_a_recipe_is_tried_on_real_saves(den: Den, tmp_path: Path) -> None:
     world.write_bytes(world.read_bytes()[:-3])
     assert "header says" in den.cferry("recipe", "check", file, "--try", den.depot).out
     den.cferry("recipe", "check", file, "--try", den.top / "nowhere", code=3)
+    both = ("--try", den.tern, "--try", den.depot, "--json")
+    ways = den.cferry("recipe", "check", file, *both).data["rehearsed"]
+    assert [one["save"] for one in ways] == ["Saltmarsh", "Heron Point"], "of what can be read"
+    other = next(den.depot.glob("voyage-02-*/world.sgw"))
+    right = other.read_bytes()
+    other.write_bytes(right[:900] + b"?" + right[901:])  # nothing but reading it all shows that
+    ways = den.cferry("recipe", "check", file, *both).data["rehearsed"]
+    assert [one["from"] for one in ways] == ["tern"]
+    other.write_bytes(right)
     world.write_bytes(b"")
     assert state(den.tern)
     assert before.keys() == state(den.top).keys()

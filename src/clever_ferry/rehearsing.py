@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 import tempfile
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from pathlib import Path
 
 from msgspec import Struct
@@ -57,25 +58,46 @@ def rehearse(game: Game, computer: Computer, folders: Sequence[Path]) -> Iterato
             if opened is not None:  # of several folders with saves of one edition, the first serves
                 stages.setdefault(edition.id, _Stage(edition, number, opened.listing.saves))
     for one in stages.values():
-        whole = [save for save in one.saves if not save.problems]
-        save = max(whole, key=lambda save: save.stamp or 0, default=None)
+        save = _newest_whole(one.saves)
         for other in stages.values():
             if save is None or other.edition is one.edition:
                 continue
             with tempfile.TemporaryDirectory(prefix="cferry-rehearsal-") as scratch:
-                copies = {
-                    number: shutil.copytree(
-                        folders[number], Path(scratch, str(number), folders[number].resolve().name),
-                        symlinks=True,
-                    )
-                    for number in {one.folder, other.folder}
-                }  # fmt: skip
+                try:
+                    copies = {number: _copied(folders[number], Path(scratch, str(number)))
+                              for number in {one.folder, other.folder}}  # fmt: skip
+                except OSError as error:
+                    told = Rehearsed(one.edition, other.edition, save)
+                    yield replace(told, stopped=f"the folders can't be copied: {_why(error)}")
+                    continue
                 here = _opened(computer, game, one.edition, copies[one.folder])
                 there = _opened(computer, game, other.edition, copies[other.folder])
                 assert here is not None
                 assert there is not None
                 keeps = Keeps(Path(scratch, "own"))
                 yield _both_ways(here.berth, there.berth, save, keeps)
+
+
+def _newest_whole(saves: Sequence[Save]) -> Save | None:
+    """Return the newest save of which all can be read."""
+    for save in sorted(saves, key=lambda save: save.stamp or 0, reverse=True):
+        if not save.problems:
+            with suppress(FerryError):
+                _contents(save)
+                return save
+    return None
+
+
+def _why(error: OSError) -> str:
+    """Return what stood in the way of copying: of several things, the first."""
+    if isinstance(error, shutil.Error) and error.args and error.args[0]:
+        return str(error.args[0][0][-1])
+    return error.strerror or str(error)
+
+
+def _copied(folder: Path, into: Path) -> Path:
+    """Copy a folder under its own name, which may say whose the saves in it are."""
+    return shutil.copytree(folder, into / folder.resolve().name, symlinks=True)
 
 
 def _opened(computer: Computer, game: Game, edition: Edition, folder: Path) -> OpenBerth | None:
@@ -92,8 +114,7 @@ def _opened(computer: Computer, game: Game, edition: Edition, folder: Path) -> O
 
 def _both_ways(here: Berth, there: Berth, save: Save, keeps: Keeps) -> Rehearsed:
     told = Rehearsed(here.edition, there.edition, save)
-    before = _contents(save)
-    way, fields = "there", save.fields
+    way, fields, before = "there", save.fields, _contents(save)
     try:
         fields = _carry(here, there, fields, keeps, None)
         way = "back"
