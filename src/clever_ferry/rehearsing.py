@@ -13,8 +13,9 @@ from msgspec.structs import replace
 
 from clever_ferry.cargo import Save, digest_of
 from clever_ferry.crossing.carrying import carry_out
+from clever_ferry.crossing.destinations import FREE
 from clever_ferry.crossing.planning import make_plan
-from clever_ferry.errors import FerryError
+from clever_ferry.errors import FerryError, RefusedError
 from clever_ferry.finding import at_place, open_berth
 from clever_ferry.finding.berths import Berth, OpenBerth
 from clever_ferry.finding.computers import Computer
@@ -116,7 +117,7 @@ def _both_ways(here: Berth, there: Berth, save: Save, keeps: Keeps) -> Rehearsed
     told = Rehearsed(here.edition, there.edition, save)
     way, fields, before = "there", save.fields, _contents(save)
     try:
-        fields = _carry(here, there, fields, keeps, None)
+        fields = _carry_there(here, there, fields, keeps)
         way = "back"
         own = str(save.slot) if here.edition.numbered else None
         fields = _carry(there, here, fields, keeps, own)
@@ -130,6 +131,17 @@ def _both_ways(here: Berth, there: Berth, save: Save, keeps: Keeps) -> Rehearsed
     ]
     changed += [f"{title} is there besides" for title in after if title not in before]
     return replace(told, changed=tuple(changed))
+
+
+def _carry_there(here: Berth, there: Berth, fields: object, keeps: Keeps) -> dict[str, Value]:
+    """Carry one save to a free slot, or onto the first that is there, where it needs one."""
+    try:
+        return _carry(here, there, fields, keeps, FREE[0])
+    except RefusedError:
+        first = open_berth(there).listing.saves[0]
+        if not there.edition.numbered:
+            raise
+        return _carry(here, there, fields, keeps, str(first.slot))
 
 
 def _carry(
