@@ -616,6 +616,60 @@ def test_blocks_are_edited_at_one_place_alone(
             assert read_blocks(left) == without(value, place.split("/")[1:])
 
 
+def test_blocks_that_are_passed_over_have_nothing_that_is_asked_for(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """What is found is the same as where every block is gone through."""
+    raw = rb"""
+        who Isa {
+            gold = 1
+            7 { gold = 70 }
+        }
+        who "W\ren" {
+            name = "a\"7b"
+            gold = 2
+        }
+        who 7 {
+            gold = 3
+            bag { gold = 4 }
+        }
+        who {
+            name = "7" # 7 {
+            gold = 5
+        }
+        who "Is\a" {
+            gold = 6
+        }
+    """
+    steps = ("#", "0", "1", "2", "4", "7", "*", "[=Isa]", "[=Wren]", "[=7]", "[name=7]", "[=]",
+             '[name=a"7b]', "[gold=3]", "7")  # fmt: skip
+    places = [
+        f"/who/{one}{more}" for one in steps for more in ("", "/gold", "/7/gold", "/bag/gold")
+    ]
+    places += [
+        "/who",
+        "/who/2",
+        "/*/bag/gold",
+        "/who/gold",
+        "/gold",
+        "/nobody/#",
+        "/who/1/[gold=4]/gold",
+    ]
+    form, source = Blocks(BlocksSpec()), BytesPayload(raw)
+    one_by_one = [values_in(form, source, [place])[0] for place in places if place[-1] != "#"]
+    together = values_in(form, source, places)
+    names = [node.names for node in nodes_in(form, source, ["/who/2"])[0]]
+    monkeypatch.setattr(Blocks, "may_have", lambda *_: True)
+    assert [
+        values_in(form, source, [place])[0] for place in places if place[-1] != "#"
+    ] == one_by_one
+    assert values_in(form, source, places) == together
+    assert [node.names for node in nodes_in(form, source, ["/who/2"])[0]] == names
+    assert names[0][-2:] == ("gold", "bag")
+    some = ["/who/[=Isa]/gold", "/who/0/7/gold", "/who/#", '/who/[name=a"7b]/gold']
+    assert values_in(form, source, some) == [["1", "6"], ["70"], [5], ["2"]]
+
+
 def test_blocks_are_added_to_and_taken_from() -> None:
     raw = b'name = "Isle"\nplayer Isa {\n\tgold = 5\n}\nplayer Wren { gold = 7 }\n'
     out = whole(

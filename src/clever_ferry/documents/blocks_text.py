@@ -174,6 +174,11 @@ class Blocks:
             return inner
         return re.sub(re.escape(self._escape.decode()) + "(.)", r"\1", inner, flags=re.DOTALL)
 
+    def may_have(self, texts: Iterable[str], raw: bytes, start: int, end: int) -> bool:
+        """Tell whether one of some texts may stand in a part of a document."""
+        escaped = bool(self._escape) and raw.find(self._escape, start, end) >= 0
+        return any(escaped or raw.find(text.encode(), start, end) >= 0 for text in texts)
+
     def _written(self, text: str, *, quoted: bool) -> bytes:
         raw = text.encode()
         if any(char in text for char in "\r\n\0"):
@@ -275,13 +280,11 @@ class _Reading:
     def _head(self, text: bytes, head: re.Match[bytes], shift: int) -> int:
         """A block begins; return where to go on: behind it, if it is whole and not asked for."""
         name = head["name"].decode()
-        if not self._matcher.wants(name):
-            deeper = 1  # free: else it is gone through, which takes longer
-            for turn in self._form._turning.finditer(text, head.end()):
-                kind = turn.lastgroup
-                deeper += (kind == "opens") - (kind == "closes")
-                if not deeper:
-                    return turn.end()
+        texts = self._matcher.only_by(name)
+        end = self._block_end(text, head.end()) if texts is not None else 0
+        if end and texts is not None and not self._form.may_have(texts, text, head.start(), end):
+            self._matcher.pass_over(name)
+            return end
         start = head.start("name")
         words = [_Word(head["name"], shift + start, shift + head.end("name"))]
         if head["words"]:
@@ -291,6 +294,16 @@ class _Reading:
         self._statement = _Statement(words, 0)
         self._begin(shift + start, 0)
         return head.end()
+
+    def _block_end(self, text: bytes, at: int) -> int:
+        """Return where a block ends that has begun; 0 where that is further on."""
+        deeper = 1  # free: else it is gone through, which takes longer
+        for turn in self._form._turning.finditer(text, at):
+            kind = turn.lastgroup
+            deeper += (kind == "opens") - (kind == "closes")
+            if not deeper:
+                return turn.end()
+        return 0
 
     def _simple(self, line: re.Match[bytes], shift: int) -> None:
         name = line["name"].decode()

@@ -147,10 +147,29 @@ class Matcher:
         """The names in the innermost open element that count without anything in them, if few."""
         return self._open[-1].state.values
 
-    def wants(self, name: str) -> bool:
-        """Tell whether an element of this name that begins now can be asked for."""
+    def only_by(self, name: str) -> frozenset[str] | None:
+        """Return texts one of which must stand in an element that begins now, to be asked for.
+
+        None where it may be asked for without; none of them where it never is. They are names of
+        what stands right within, and values by which like elements are chosen.
+        """
         above = self._open[-1]
-        return bool(above.state.moves(name).moves) or bool(above.state.ends)
+        texts: list[str] = []
+        for one, at, choice, number in above.state.moves(name).moves:
+            steps = above.ways[one].steps
+            if number and number != str(above.like.get(name, -1) + 1):
+                continue  # another of its like is asked for, or how many there are
+            step = choice or (steps[at] if at < len(steps) else None)
+            text = step.value if isinstance(step, Choice) else step if isinstance(step, str) else ""
+            if not text:
+                return None
+            texts.append(text)
+        return frozenset(texts)
+
+    def pass_over(self, name: str) -> None:
+        """An element begins and ends in which nothing is asked for."""
+        self.enter(name)
+        self._open.pop()
 
     def wants_value(self, name: str) -> bool:
         """Tell that of one that has nothing in it but its value."""
