@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
+import zipfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cache
@@ -119,6 +121,17 @@ def bins(more: str = "", **paths: str) -> str:
             f'fields.slot = {{ type = "number" }}\nfiles = [{{ role = "world", path = "{path}" }}]'
         )
     return "\n".join(parts)
+
+
+def zips_within(depth: int) -> bytes:
+    """Return a zip with an `in.zip` in it, and so on, so deep; in the innermost is `deep.sav`."""
+    data = b"x"
+    for name in ("deep.sav", *["in.zip"] * depth):
+        out = io.BytesIO()
+        with zipfile.ZipFile(out, "w") as archive:
+            archive.writestr(name, data)
+        data = out.getvalue()
+    return data
 
 
 def link(place: Path, to: Path) -> None:

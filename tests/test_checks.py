@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import io
 import lzma
 import os
 import shutil
 import sqlite3
 import tarfile
-import zipfile
 import zlib
 from collections.abc import Iterator
 from contextlib import closing
@@ -56,7 +54,7 @@ from clever_ferry.proving.stories import story_of
 from clever_ferry.recipes import Recipes
 from clever_ferry.recipes.encoding import encode
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
-from tests.conftest import Den, bins, link, state
+from tests.conftest import Den, bins, link, state, zips_within
 from tests.test_faults import hidden
 from tests.test_layers import whole
 from tests.test_layers_more import ALL, KEY
@@ -352,13 +350,7 @@ def test_what_the_locker_had_begun_goes_at_the_next_start(den: Den) -> None:
 
 @pytest.mark.parametrize(("depth", "read"), [(3, True), (4, False)])
 def test_how_deep_archives_may_lie_in_each_other(tmp_path: Path, depth: int, read: bool) -> None:
-    data = b"x"
-    for name in ("deep.sav", *["inner.zip"] * depth):
-        out = io.BytesIO()
-        with zipfile.ZipFile(out, "w") as archive:
-            archive.writestr(name, data)
-        data = out.getvalue()
-    (tmp_path / "all.zip").write_bytes(data)
+    (tmp_path / "all.zip").write_bytes(zips_within(depth))
     box = make_box(tagged(ArchiveSpec, "zip")(file="all.zip", nested=True), {})
     if read:
         (entry,) = box.read(FolderFiles(tmp_path), lambda _: True).entries

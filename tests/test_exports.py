@@ -17,7 +17,7 @@ from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.moving import archives
 from clever_ferry.moving.archives import ArchiveFiles, archive_parts, open_archives
 from clever_ferry.payload import read_all
-from tests.conftest import Den, run_module, state
+from tests.conftest import Den, run_module, state, zips_within
 
 
 def export(loft: Den) -> Path:
@@ -188,13 +188,8 @@ def test_hostile_archives_are_named_and_stay_inside(tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(("depth", "read"), [(3, True), (4, False)])
 def test_how_deep_zips_of_an_export_may_lie(tmp_path: Path, depth: int, read: bool) -> None:
-    data, path = b"x", "/".join(["in.zip"] * depth)
-    for name in ("deep.sav", *["in.zip"] * depth):
-        out = io.BytesIO()
-        with zipfile.ZipFile(out, "w") as made:
-            made.writestr(name, data)
-        data = out.getvalue()
-    (tmp_path / "all.zip").write_bytes(data)
+    path = "/".join(["in.zip"] * depth)
+    (tmp_path / "all.zip").write_bytes(zips_within(depth))
     files = opened(tmp_path / "all.zip")
     found = [info.path for info in files.walk(lambda _: True)]
     assert found == ([f"{path}/deep.sav"] if read else [path])

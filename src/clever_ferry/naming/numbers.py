@@ -12,7 +12,29 @@ __all__ = ["JoinedField", "NumberField"]
 _NO_END = 10**9
 
 
-class NumberField(Field, tag="number"):
+class _Counted(Field):
+    """What numbers have in common: they are counted from 1."""
+
+    @property
+    def highest(self) -> int:
+        """The highest number that is written."""
+        raise NotImplementedError
+
+    def sample(self) -> Value:
+        """Return the first number."""
+        return 1
+
+    def wants(self) -> str:
+        """Say the range."""
+        most = self.highest
+        return "a number from 1 up" if most >= _NO_END else f"a number from 1 to {most}"
+
+    def parse(self, text: str) -> Value:
+        """Return a number where one is stated."""
+        return int(text) if text.isdecimal() else text
+
+
+class NumberField(_Counted, tag="number"):
     """A whole number, such as a slot."""
 
     first: Annotated[int, Meta(ge=0, description="the number that the edition counts from")] = 1
@@ -106,21 +128,8 @@ class NumberField(Field, tag="number"):
         raw = raw.upper() if self.case == "upper" else raw
         return raw if len(raw) <= self.widths()[1] else None
 
-    def sample(self) -> Value:
-        """Return the first number."""
-        return 1
 
-    def wants(self) -> str:
-        """Say the range."""
-        most = self.highest
-        return "a number from 1 up" if most >= _NO_END else f"a number from 1 to {most}"
-
-    def parse(self, text: str) -> Value:
-        """Return a number where one is stated."""
-        return int(text) if text.isdecimal() else text
-
-
-class JoinedField(Field, tag="joined"):
+class JoinedField(_Counted, tag="joined"):
     """One number that several parts of a name make together, such as a page and a place on it.
 
     Each part stands in the name by its own name; the last one runs first.
@@ -178,16 +187,3 @@ class JoinedField(Field, tag="joined"):
             return None
         texts = [self.of[name].write(own) for name, own in self.parts(value).items()]
         return " ".join(text for text in reversed(texts) if text is not None)
-
-    def sample(self) -> Value:
-        """Return the first number."""
-        return 1
-
-    def wants(self) -> str:
-        """Say the range."""
-        most = self.highest
-        return "a number from 1 up" if most >= _NO_END else f"a number from 1 to {most}"
-
-    def parse(self, text: str) -> Value:
-        """Return a number where one is stated."""
-        return int(text) if text.isdecimal() else text
