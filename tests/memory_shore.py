@@ -11,7 +11,7 @@ from pathlib import Path, PurePath, PurePosixPath
 from types import TracebackType
 from typing import Self
 
-from clever_ferry.moving.shore import Capabilities, Kind, Node, Reader, Walker, Writer
+from clever_ferry.moving.shore import Capabilities, Kind, Node, Reader, State, Walker, Writer
 from clever_ferry.moving.system import Attributes, Unkept
 from clever_ferry.tree import FileInfo
 
@@ -119,9 +119,9 @@ class MemoryShore:
         self.step("open", Path(path))
         return _Reader(self, PurePosixPath(path))
 
-    def front(self, path: PurePath | str, count: int) -> tuple[bytes, Node]:
+    def front(self, path: PurePath | str, count: int) -> tuple[bytes, State]:
         with self.open(path) as file:
-            return file.read(count), file.node()
+            return file.read(count), file.node().state
 
     def create(self, path: PurePath) -> Writer:
         self.step("create", Path(path))

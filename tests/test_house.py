@@ -30,7 +30,7 @@ MAY = {
               "layouts",
     "forms": "errors model payload certainty zips documents layers",
     "boxes": "errors model wording payload certainty zips tree documents naming layouts layers "
-             "forms.databases",
+             "forms.databases forms.database_files",
     "recipes": "errors model wording payload certainty tree cargo moving.disk moving.names "
                "documents naming layouts layers forms boxes",
     "finding": "errors model payload tree cargo moving keeping.readings keeping.snapshots "
@@ -38,7 +38,7 @@ MAY = {
     "unboxing": "errors model payload zips tree cargo moving.disk moving.files moving.names "
                 "moving.outputs documents layers forms boxes recipes",
     "proving": "errors cargo certainty naming layers.known boxes recipes finding",
-    "crossing": "errors payload tree cargo moving keeping documents naming forms.databases "
+    "crossing": "errors payload tree cargo moving keeping documents naming forms.database_files "
                 "boxes recipes finding proving",
     "backups": "errors keeping recipes finding crossing",
     "checking": "errors cargo recipes finding crossing.rules",

@@ -37,16 +37,6 @@ from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.looking import Seen, Surveyed, look, look_for_changes, look_into
 from clever_ferry.places import Places
 from clever_ferry.recipes import Listing, Recipes
-from clever_ferry.results import (
-    BackedUpAll,
-    ChangesSeen,
-    Explained,
-    Failed,
-    HiddenSaves,
-    RecipeTried,
-    SetAgainst,
-    Unboxed,
-)
 
 if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.backups import Backups
@@ -61,6 +51,16 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.handovers import Handover
     from clever_ferry.keeping.logbook import Record
     from clever_ferry.recipes.pairing import PairTold
+    from clever_ferry.results import (
+        BackedUpAll,
+        ChangesSeen,
+        Explained,
+        Failed,
+        HiddenSaves,
+        RecipeTried,
+        SetAgainst,
+        Unboxed,
+    )  # fmt: skip
     from clever_ferry.unboxing.taking_apart import Together
 
 __all__ = ["Ferry", "open_ferry"]
@@ -98,6 +98,8 @@ class Ferry:
         These are this computer's known folders and those of compatibility prefixes. A `Watch` may
         have begun already.
         """
+        from clever_ferry.results import ChangesSeen
+
         watch = since if isinstance(since, Watch) else Watch(since)
         own = [self.keeps.folder, self.keeps.locker_folder]
         found = look_for_changes(self.computer, self.recipes, self.harbours, watch, own)
@@ -231,6 +233,7 @@ class Ferry:
     ) -> SetAgainst:
         """Set two editions' saves against each other, file by file."""
         from clever_ferry.proving.pairing import pair
+        from clever_ferry.results import SetAgainst
 
         opened = []
         for where, account, option in (
@@ -280,6 +283,7 @@ class Ferry:
     ) -> HiddenSaves:
         """Return a berth, and its carried saves that a newer generation stands before."""
         from clever_ferry.crossing.tidying import hidden_saves
+        from clever_ferry.results import HiddenSaves
 
         opened = self._chosen(where, account, given)
         return HiddenSaves(opened, hidden_saves(opened, self.log()))
@@ -356,6 +360,7 @@ class Ferry:
         Of several berths, one that can't be kept is told, and the others are kept all the same.
         """
         from clever_ferry.crossing.backing_up import back_up
+        from clever_ferry.results import BackedUpAll, Failed
 
         address = parse_address(where)
         whole_game = address.edition is None and address.slots is None
@@ -403,6 +408,7 @@ class Ferry:
 
         `recipe` (`BOX`, or `GAME:LAYER`) says by what to open it, where its content does not.
         """
+        from clever_ferry.results import Unboxed
         from clever_ferry.unboxing.opening import open_container
         from clever_ferry.unboxing.taking_apart import parts_of, take_apart
 
@@ -420,6 +426,7 @@ class Ferry:
     def explain(self, where: str) -> Explained:
         """Tell in words how a game's editions keep saves; of one edition, what crossings do."""
         from clever_ferry.recipes.telling import told_edition, told_routes
+        from clever_ferry.results import Explained
 
         address = parse_address(where)
         game = self.recipes.game(address.game)
@@ -447,6 +454,7 @@ class Ferry:
         """
         from clever_ferry.proving.trying import try_recipe
         from clever_ferry.rehearsing import rehearse
+        from clever_ferry.results import RecipeTried
 
         game = self.recipes.game_in(file)
         for folder in folders:

@@ -73,9 +73,7 @@ class Harbours:
     @cached_property
     def found(self) -> list[Harbour]:
         """The places that are recognised without a name: prefixes, disks, other accounts."""
-        games = self._recipes.games()[0]
-        editions = [edition for game in games for edition in game.editions.values()]
-        return discover(self.computer, self._libraries, editions)
+        return discover(self.computer, self._libraries, self._recipes.exported())
 
     @cached_property
     def _libraries(self) -> list[Library]:

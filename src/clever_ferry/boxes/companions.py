@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping
 from msgspec.structs import replace
 
 from clever_ferry.boxes.box import Entry, Put
-from clever_ferry.forms.databases import COMPANIONS, companions, is_database, settled
+from clever_ferry.forms.database_files import COMPANIONS, companions, is_database
 
 __all__ = ["going_with", "with_companions"]
 
@@ -20,6 +20,8 @@ def with_companions(entries: list[Entry]) -> list[Entry]:
     """Return the entries with what stands beside databases as part of these."""
     if not any(entry.name.endswith(COMPANIONS) for entry in entries):
         return entries
+    from clever_ferry.forms.databases import settled  # SQLite takes its time
+
     known = {entry.name: entry for entry in entries}
     whole: dict[str, Entry] = {}
     parts: set[str] = set()

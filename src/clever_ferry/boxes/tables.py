@@ -10,15 +10,8 @@ from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.spec import TableSpec
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
-from clever_ferry.forms.databases import (
-    COMPANIONS,
-    FileCopy,
-    Settled,
-    check,
-    counting,
-    opened,
-    row_name,
-)
+from clever_ferry.forms.database_files import COMPANIONS, counting
+from clever_ferry.forms.databases import FileCopy, Settled, check, opened, row_name
 from clever_ferry.layouts.times import from_ns, to_ns
 from clever_ferry.payload import CHUNK, Payload, StreamPayload
 from clever_ferry.tree import Files, Output

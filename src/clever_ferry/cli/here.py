@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sys
-import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -68,6 +67,8 @@ def told_after_stop() -> str:
 
 def told_after_fault(details: str) -> tuple[str, Path | None]:
     """Keep the details of an unforeseen fault; say what became of the saves, and where they are."""
+    import tempfile
+
     told, folder = told_after_stop(), Path(tempfile.gettempdir())
     for ferry, _ in _begun:
         folder = ferry.keeps.folder / "faults"

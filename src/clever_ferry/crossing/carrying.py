@@ -15,7 +15,7 @@ from clever_ferry.crossing.plan import Plan
 from clever_ferry.crossing.progress import Progress, Tally, silent
 from clever_ferry.errors import DamagedError, NotProvenError, RefusedError
 from clever_ferry.finding.berths import open_berth
-from clever_ferry.forms.databases import COMPANIONS
+from clever_ferry.forms.database_files import COMPANIONS
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.logbook import Details, MoveNote

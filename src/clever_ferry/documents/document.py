@@ -10,7 +10,8 @@ b'{"name": "Saltmarsh",\\n "day": 32}\\n'
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from functools import cache
 from typing import Any, NamedTuple
 
 from clever_ferry.documents.form import (
@@ -123,10 +124,15 @@ def one_value_in_each(form: Form | str, source: Payload, places: tuple[str, ...]
     ]
 
 
-def _read_json(source: Payload) -> Any:
+@cache
+def _json_reader() -> Callable[[bytes, str], Any]:
     from clever_ferry.documents.json_text import read_json
 
-    return read_json(read_all(source, limit=_MOST, what="It"), "It")
+    return read_json
+
+
+def _read_json(source: Payload) -> Any:
+    return _json_reader()(read_all(source, limit=_MOST, what="It"), "It")
 
 
 def with_values(

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from difflib import get_close_matches
 
 from msgspec import Struct
 
@@ -127,6 +126,8 @@ def select(saves: Sequence[Save], text: str | None, where: str) -> list[Save]:
     if len(by_name) > 1:
         raise _several(text, where, by_name)
     if slots.named:
+        from difflib import get_close_matches
+
         known = {name: save.title for save in saves for name in names_of(save)}
         near = get_close_matches(text.casefold(), known, 3, 0.4)
         raise _no_slot(f"No save named {text!r} is", where, saves, [known[name] for name in near])

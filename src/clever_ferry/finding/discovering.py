@@ -19,7 +19,6 @@ from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.grounds import DiskGround
 from clever_ferry.finding.harbours import Harbour, harbour_at, prefix_at, users_of, zips_in
 from clever_ferry.finding.searching import folders_fitting
-from clever_ferry.moving.archives import archive_sets
 from clever_ferry.moving.presence import is_folder
 from clever_ferry.moving.system import mounted_disks
 from clever_ferry.naming import Pattern
@@ -176,8 +175,8 @@ def _exports(
     """
     named: dict[str, list[Pattern]] = {}  # a service has one name for all its games
     for edition in editions:
-        for name in (name for berth in edition.berths for name in berth.archives):
-            named.setdefault(edition.id, []).append(name)
+        names = named.setdefault(edition.id, [])
+        names += (name for berth in edition.berths for name in berth.archives)
     folders: dict[Path, None] = {}
     for base in (computer.folders.get(one) for one in _DOWNLOADED if named):
         if base is not None:
@@ -191,6 +190,14 @@ def _exports(
                 for file in zips
                 if any(pattern.match(file.name, fold=True) is not None for pattern in patterns)
             ]
-            for one in archive_sets(own):
+            for one in _sets(own):
                 with suppress(FerryError, OSError):
                     yield _plain(ident), harbour_at(folder if one == zips else one, ident)
+
+
+def _sets(zips: Sequence[Path]) -> Iterable[Sequence[Path]]:
+    if not zips:
+        return ()
+    from clever_ferry.moving.archives import archive_sets  # most computers have none
+
+    return archive_sets(zips)

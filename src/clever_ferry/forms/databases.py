@@ -6,34 +6,25 @@ import shutil
 import sqlite3
 import tempfile
 import weakref
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import closing
 from pathlib import Path
 
 from clever_ferry.errors import DamagedError, UnsupportedError
-from clever_ferry.payload import CHUNK, Payload, head
+from clever_ferry.forms.database_files import MAGIC, counting
+from clever_ferry.payload import CHUNK, Payload
 
 __all__ = [
-    "COMPANIONS",
-    "MAGIC",
     "FileCopy",
     "Settled",
     "check",
     "check_database",
-    "companions",
-    "counting",
-    "is_database",
     "opened",
     "refuse_cut",
     "row_name",
     "settled",
 ]
 
-MAGIC = b"SQLite format 3\0"
-COMPANIONS = ("-journal", "-wal", "-shm")
-"""Endings of the files beside a database that belong to it: the journal from which an open change
-is undone, the log of changes that are not in it yet, and an index of that log."""
-_JOURNALS = (b"\xd9\xd5\x05\xf9", b"\x37\x7f\x06\x82", b"\x37\x7f\x06\x83")
 _FEW_STEPS, _FEW_TURNS = 100_000, 500
 _STEPS, _MOST_TURNS = 1_000_000, 20_000
 """Twenty thousand million steps of SQLite's machine: some minutes, then it is let be."""
@@ -169,35 +160,12 @@ def row_name(book: sqlite3.Connection, quoted: str) -> str:
     return ""
 
 
-def companions(names: Collection[str]) -> dict[str, list[str]]:
-    """Return, by the name of what would be a database, the names that would be its companions."""
-    found: dict[str, list[str]] = {}
-    for name in names:
-        if name.endswith(COMPANIONS):
-            base = name.rpartition("-")[0]
-            found.setdefault(base, []).append(name)
-    return {base: sorted(beside) for base, beside in found.items() if base in names}
-
-
-def is_database(payload: Payload, beside: Iterable[Payload] = ()) -> bool:
-    """Tell by its first bytes whether a file is a database, an empty one by its companions'."""
-    start = head(payload, len(MAGIC))
-    if start:
-        return start == MAGIC
-    return any(head(one, 4).startswith(_JOURNALS) for one in beside)
-
-
 def settled(payload: Payload, beside: Mapping[str, Payload]) -> Payload:
     """Return a database together with what stands beside it, by ending; as it is where that is
     nothing that counts.
     """
     counts = counting(beside)
     return Settled(payload, counts) if counts else payload
-
-
-def counting(beside: Mapping[str, Payload]) -> dict[str, Payload]:
-    """Return of what stands beside a database, by ending, what may hold changes of it."""
-    return {ending: one for ending, one in beside.items() if ending != "-shm" and one.size != 0}
 
 
 def _write(place: Path, payload: Payload) -> None:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import zlib
 
-__all__ = ["COMPRESSED", "recognise"]
+from clever_ferry.documents.document import FORMS as DOCUMENTS
+
+__all__ = ["COMPRESSED", "FORMS", "form_of", "recognise"]
 
 _MAGICS: tuple[tuple[int, bytes, str], ...] = (
     (0, b"\x1f\x8b\x08", "gzip"),
@@ -27,6 +29,8 @@ _MAGICS: tuple[tuple[int, bytes, str], ...] = (
 _HEAD = 4096
 """Bytes of what is looked at, where there are more."""
 COMPRESSED = frozenset({"gzip", "xz", "bzip2", "zstd", "lz4", "zlib"})
+FORMS = (*DOCUMENTS, "zip", "png", "sqlite", *sorted(COMPRESSED))
+"""The forms that can be verified, or at least opened, to their end."""
 
 
 def recognise(head: bytes) -> str:
@@ -65,3 +69,20 @@ def _is_text(head: bytes) -> bool:
         if all(char.isprintable() or char in "\r\n\t\ufeff" for char in text):
             return True
     return False
+
+
+def form_of(start: bytes) -> str:
+    """Tell by its first 4 KiB which of the `FORMS` a file seems to have; '' for none.
+
+    >>> form_of(b'{"day": 31}'), form_of(b"[sound]\\nloud = 7\\n"), form_of(b"\\0\\1\\2")
+    ('json', '', '')
+    """
+    kind = recognise(start)
+    if kind == "picture":
+        return "png" if start.startswith(b"\x89PNG") else ""
+    if kind == "text":
+        text = start.removeprefix(b"\xef\xbb\xbf").lstrip()
+        if text.startswith(b"{") and text[1:].lstrip()[:1] in (b'"', b"}"):
+            return "json"
+        return "xml" if text.startswith(b"<?xml") else ""
+    return kind if kind in FORMS else ""

@@ -15,7 +15,7 @@ from clever_ferry.documents.document import values_in
 from clever_ferry.documents.form import Form, Rewriting
 from clever_ferry.errors import DamagedError, UnsupportedError
 from clever_ferry.forms.databases import check_database
-from clever_ferry.forms.recognising import COMPRESSED, recognise
+from clever_ferry.forms.recognising import COMPRESSED
 from clever_ferry.layers.compressed import Compressed
 from clever_ferry.layers.found import Found
 from clever_ferry.layers.spec import CompressedSpec
@@ -23,31 +23,12 @@ from clever_ferry.model import tagged
 from clever_ferry.payload import Payload
 from clever_ferry.zips import BROKEN, open_zip
 
-__all__ = ["FORMS", "form_of", "verify"]
+__all__ = ["verify"]
 
-FORMS = (*DOCUMENTS, "zip", "png", "sqlite", *sorted(COMPRESSED))
-"""The forms that can be verified, or at least opened, to their end."""
 _IN_MEMORY = 16 << 20
 _ALWAYS, _RATIO = 1 << 30, 256
 """What a zip holds may unpack to 1 GiB and so many times its bytes; more is not looked into."""
 _ENCRYPTED = 0x01
-
-
-def form_of(start: bytes) -> str:
-    """Tell by its first 4 KiB which of the `FORMS` a file seems to have; '' for none.
-
-    >>> form_of(b'{"day": 31}'), form_of(b"[sound]\\nloud = 7\\n"), form_of(b"\\0\\1\\2")
-    ('json', '', '')
-    """
-    kind = recognise(start)
-    if kind == "picture":
-        return "png" if start.startswith(b"\x89PNG") else ""
-    if kind == "text":
-        text = start.removeprefix(b"\xef\xbb\xbf").lstrip()
-        if text.startswith(b"{") and text[1:].lstrip()[:1] in (b'"', b"}"):
-            return "json"
-        return "xml" if text.startswith(b"<?xml") else ""
-    return kind if kind in FORMS else ""
 
 
 def verify(form: Form | str, payload: Payload) -> Evidence:

@@ -10,7 +10,7 @@ from msgspec import Struct, field
 from clever_ferry.documents.places import set_at, value_at
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.chain import Chain, Parts, Stages
-from clever_ferry.layers.found import Check, Checked, Found
+from clever_ferry.layers.found import Checked, Found, Stated
 from clever_ferry.layers.headers import LARGEST_HEADER, compute, evidence_by
 from clever_ferry.layers.known import UNKNOWN, Known
 from clever_ferry.layers.spec import ChunksSpec
@@ -103,20 +103,13 @@ class Chunks:
         self, data: bytes, layout: Layout, values: Mapping[str, Any], raw: bytes,
         known: Known,
     ) -> bytes:  # fmt: skip
-        checks = {
-            of: tuple(
-                Check(
-                    layout.name, own, spec, values[own],
-                    layout.behind(raw, own) if of == "onward" else b"",
-                )
-                for own, spec in layout.computed
-                if spec.of == of
-            )
-            for of in ("inside", "onward", "payload")
-        }  # fmt: skip
-        inside: Payload = Checked(BytesPayload(data), checks["inside"] + checks["onward"])
+        def stated(*of: str) -> tuple[Stated]:
+            wanted = tuple((own, spec) for own, spec in layout.computed if spec.of in of)
+            return (Stated(layout, wanted, values, raw),)
+
+        inside = Checked(BytesPayload(data), stated("inside", "onward"))
         plain = self.chain.unwrap(inside, known).payload
-        return read_all(Checked(plain, checks["payload"]), limit=_ROOM, what="A chunk")
+        return read_all(Checked(plain, stated("payload")), limit=_ROOM, what="A chunk")
 
     def _by_table(self, source: Payload, cuts: _Cuts) -> Iterator[bytes]:
         assert self.table is not None

@@ -10,11 +10,11 @@ from msgspec import Struct, field
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import DamagedError
 from clever_ferry.layers.known import UNKNOWN, Known
-from clever_ferry.layouts import start_digest
+from clever_ferry.layouts import Layout, start_digest
 from clever_ferry.layouts.spec import ComputedSpec
 from clever_ferry.payload import Payload
 
-__all__ = ["Check", "Checked", "Found"]
+__all__ = ["Check", "Checked", "Found", "Stated"]
 
 
 class Check(Struct, frozen=True, gc=False):
@@ -28,12 +28,33 @@ class Check(Struct, frozen=True, gc=False):
     """Bytes of the layout itself that count first."""
 
 
+class Stated(Struct, frozen=True, gc=False):
+    """What a header states of some bytes; it is looked up when these are read, if ever."""
+
+    layout: Layout
+    computed: tuple[tuple[str, ComputedSpec], ...]
+    values: Mapping[str, Any]
+    raw: bytes
+    """The header itself."""
+
+    def checks(self) -> list[Check]:
+        """Return its checks, one by one."""
+        layout = self.layout
+        return [
+            Check(
+                layout.name, own, spec, self.values[own],
+                layout.behind(self.raw, own) if spec.of == "onward" else b"",
+            )
+            for own, spec in self.computed
+        ]  # fmt: skip
+
+
 class Found(Struct, gc=False):
     """Collected while the layers of one piece are unwrapped, the outermost first."""
 
     bound: dict[str, int | str] = field(default_factory=dict)
     """What headers say of name fields: field name -> number, or hex digits."""
-    of_stages: dict[str, list[Check]] = field(default_factory=dict)
+    of_stages: dict[str, list[Stated]] = field(default_factory=dict)
     """What headers say of bytes further within, by stage; `payload` is the innermost."""
     at: dict[str, Payload] = field(default_factory=dict)
     """The bytes at each named stage."""
@@ -48,8 +69,8 @@ class Found(Struct, gc=False):
 
     def checked(self, stage: str, payload: Payload) -> Payload:
         """Return the bytes of a stage, checked by what was said of them further out."""
-        if checks := self.of_stages.pop(stage, None):
-            payload = Checked(payload, tuple(checks))
+        if stated := self.of_stages.pop(stage, None):
+            payload = Checked(payload, tuple(stated))
         if stage != "payload":
             self.at[stage] = payload
         return payload
@@ -59,7 +80,12 @@ class Checked(Struct, frozen=True, gc=False):
     """A payload whose reading ends with checks; DamagedError where one fails."""
 
     inner: Payload
-    checks: tuple[Check, ...]
+    stated: tuple[Stated, ...]
+
+    @property
+    def checks(self) -> list[Check]:
+        """The checks, one by one."""
+        return [check for one in self.stated for check in one.checks()]
 
     @property
     def size(self) -> int | None:
@@ -71,13 +97,14 @@ class Checked(Struct, frozen=True, gc=False):
 
     def chunks(self) -> Iterator[bytes]:
         """Yield the bytes and check them at their end."""
+        checks = self.checks
         running = [
             (check, start_digest(check.spec.what, check.spec.seed, check.spec.xor))
-            for check in self.checks
+            for check in checks
         ]
         for check, digest in running:
             digest.update(check.front)
-        total, most = 0, self.size if any(c.spec.what == "size" for c in self.checks) else None
+        total, most = 0, self.size if any(c.spec.what == "size" for c in checks) else None
         for chunk in self.inner.chunks():
             total += len(chunk)
             if most is not None and total > most:

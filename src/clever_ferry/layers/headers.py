@@ -11,10 +11,11 @@ from clever_ferry.certainty import Evidence
 from clever_ferry.documents.places import value_at
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.layers.chain import Chain, Parts, Stages
-from clever_ferry.layers.found import Check, Checked, Found
+from clever_ferry.layers.found import Checked, Found, Stated
 from clever_ferry.layers.known import Known
 from clever_ferry.layers.spec import AfterSpec, ByTagSpec, FooterSpec, HeaderSpec
 from clever_ferry.layouts import Layout, LayoutError, start_digest
+from clever_ferry.layouts.spec import ComputedSpec
 from clever_ferry.naming import Value
 from clever_ferry.payload import (
     BytesPayload,
@@ -45,7 +46,10 @@ class Header:
         self.layout = layout
         self.bound = frozenset(layout.bound.values())
         self._window = layout.size or LARGEST_HEADER
-        self._computed = tuple((own, spec, spec.of) for own, spec in layout.computed)
+        by_stage: dict[str, list[tuple[str, ComputedSpec]]] = {}
+        for own, spec in layout.computed:
+            by_stage.setdefault(spec.stage, []).append((own, spec))
+        self._stated = [(stage, tuple(each)) for stage, each in by_stage.items()]
         self._evidence = evidence_by(layout)
 
     def unwrap(self, source: Payload, found: Found) -> tuple[Payload, dict[str, Any]]:
@@ -60,17 +64,18 @@ class Header:
     ) -> Payload:
         """Return the bytes with the checks that the values (read from `raw`) state of them."""
         layout = self.layout
-        name = layout.name
-        found.headers[name] = values
-        found.bound.update(layout.repeated(values))
-        checks: list[Check] = []
-        for own, spec, of in self._computed:
-            kept = found.of_stages.setdefault(spec.stage, []) if spec.stage else checks
-            front = layout.behind(raw, own) if of == "onward" else b""
-            kept.append(Check(name, own, spec, values[own], front))
+        found.headers[layout.name] = values
+        if layout.bound:
+            found.bound.update(layout.repeated(values))
+        for stage, computed in self._stated:
+            stated = Stated(layout, computed, values, raw)
+            if stage:
+                found.of_stages.setdefault(stage, []).append(stated)
+            else:
+                inside = Checked(inside, (stated,))
         if self._evidence is not None:
             found.evidence.append(self._evidence)
-        return Checked(inside, tuple(checks)) if checks else inside
+        return inside
 
     def wrap(
         self,

@@ -11,7 +11,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, BinaryIO, Self
 
 from clever_ferry.moving import system
-from clever_ferry.moving.shore import Kind, Node, Shore
+from clever_ferry.moving.shore import Kind, Node, Shore, State
 from clever_ferry.moving.system import Attributes, Unkept, changed, is_link
 
 if TYPE_CHECKING:
@@ -169,7 +169,7 @@ _AT_ONCE = getattr(os, "O_NONBLOCK", 0)
 _READ = os.O_RDONLY | _BINARY | _AT_ONCE
 
 
-def _refuse_unplain(handle: int, path: Path | str) -> os.stat_result:
+def _refuse_unplain(handle: int, path: PurePath | str) -> os.stat_result:
     data = os.fstat(handle)
     if not stat.S_ISREG(data.st_mode):
         raise OSError(None, "it is no plain file", str(path))
@@ -201,8 +201,8 @@ def _node(kind: Kind, data: os.stat_result, path: PurePath | str) -> Node:
     )  # fmt: skip
 
 
-def read_front(path: Path | str, count: int) -> tuple[bytes, Node]:
-    """Return a file's first bytes, fewer where it is shorter, and its data after that."""
+def read_front(path: PurePath | str, count: int) -> tuple[bytes, State]:
+    """Return a file's first bytes, fewer where it is shorter, and its state after that."""
     handle = os.open(path, _READ)
     try:
         try:
@@ -213,7 +213,7 @@ def read_front(path: Path | str, count: int) -> tuple[bytes, Node]:
             _refuse_unplain(handle, path)
             raise
         data = _refuse_unplain(handle, path)
-        return found, _node("file", data, path)
+        return found, (data.st_size, data.st_mtime_ns, changed(data, path))
     finally:
         os.close(handle)
 

@@ -10,7 +10,7 @@ from msgspec import Struct
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError
 from clever_ferry.moving.local import LOCAL
 from clever_ferry.moving.names import folded
-from clever_ferry.moving.shore import Node, Reader, Shore, Walker
+from clever_ferry.moving.shore import Reader, Shore, State, Walker
 from clever_ferry.moving.system import Attributes
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import FileInfo
@@ -39,10 +39,10 @@ class FilePayload(Struct, frozen=True, gc=False):
     def chunks(self) -> Iterator[bytes]:
         """Yield the bytes in chunks of a mebibyte."""
         with self._open() as file:
-            self._same(file.node())
+            self._same(file.node().state)
             while chunk := file.read(CHUNK):
                 yield chunk
-            self._same(file.node())
+            self._same(file.node().state)
 
     def front(self, count: int) -> bytes:
         """Return the first `count` bytes, fewer where the file is shorter."""
@@ -56,7 +56,7 @@ class FilePayload(Struct, frozen=True, gc=False):
     def tail(self, count: int) -> bytes:
         """Return the last `count` bytes, fewer where the file is shorter."""
         with self._open() as file:
-            self._same(file.node())
+            self._same(file.node().state)
             file.seek(max(0, self.size - count))
             return file.read(count)
 
@@ -72,9 +72,9 @@ class FilePayload(Struct, frozen=True, gc=False):
             advice="Close the game and its store's program, then try again.",
         )
 
-    def _same(self, now: Node) -> None:
-        change = now.change if self.change else 0
-        if (now.size, now.stamp, change) != (self.size, self.stamp, self.change):
+    def _same(self, now: State) -> None:
+        was = (self.size, self.stamp, self.change)
+        if now != was and (self.change or now[:2] != was[:2]):
             raise RefusedError(
                 f"The file {self.file} changed while it was being read.",
                 advice="Close the game and its store's program, then try again.",

@@ -5,7 +5,6 @@ Source of the Windows rules: Microsoft's "Naming Files, Paths, and Namespaces".
 
 from __future__ import annotations
 
-import hashlib
 import unicodedata
 from typing import Literal
 
@@ -84,6 +83,8 @@ def safe_name(name: str, taken: set[str]) -> str:
             kept = "_" + kept.encode("utf-8", "surrogateescape")[:200].decode("utf-8", "ignore")
         parts.append(kept)
     if len(parts) > _MOST_PARTS or sum(map(len, parts)) > _LONGEST_WHOLE:
+        import hashlib  # takes its time, and few names are so
+
         digest = hashlib.blake2b(name.encode("utf-8", "surrogateescape"), digest_size=6).hexdigest()
         parts = [*(part[:40] for part in parts[:4]), f"{digest}-{parts[-1][-40:]}"]
     number, own = 1, list(parts)

@@ -20,6 +20,11 @@ Kind = Literal["file", "folder", "link", "other"]
 P = TypeVar("P", bound=PurePath)
 
 
+State = tuple[int, int, int]
+"""A file's size, last change (ns since 1970) and the shore's own time of that: other ones are
+another content."""
+
+
 class Node(NamedTuple):
     """What a shore says of one path; links are not followed."""
 
@@ -33,6 +38,11 @@ class Node(NamedTuple):
     """When the shore says that it changed last (ns), which no program can set; 0: unknown."""
     number: int = 0
     """The shore's own number of the file; 0 where it has none."""
+
+    @property
+    def state(self) -> State:
+        """By what a change of its content shows."""
+        return self.size, self.stamp, self.change
 
 
 class Capabilities(NamedTuple):
@@ -149,8 +159,8 @@ class Shore(Protocol):
     def open(self, path: PurePath | str) -> Reader:
         """Open a plain file; it is neither locked nor changed."""
 
-    def front(self, path: PurePath | str, count: int) -> tuple[bytes, Node]:
-        """Return a file's first bytes, fewer where it is shorter, and its data after that."""
+    def front(self, path: PurePath | str, count: int) -> tuple[bytes, State]:
+        """Return a file's first bytes, fewer where it is shorter, and its state after that."""
 
     # Changing ---------------------------------------------------------------------------
 

@@ -12,7 +12,6 @@ from clever_ferry.documents.document import form_of
 from clever_ferry.documents.form import Form
 from clever_ferry.documents.spec import FormSpec
 from clever_ferry.errors import FerryError, RecipeError
-from clever_ferry.forms.rows import Rows
 from clever_ferry.layers import Chain, compile_layers
 from clever_ferry.layers.agreements import Agreements
 from clever_ferry.layers.compiling import layer_faults
@@ -70,6 +69,8 @@ def _form(name: str, own: Mapping[str, FormSpec], layouts: Mapping[str, Layout])
     if name in layouts and name not in own:
         return LayoutForm(layouts[name])
     if name == "sqlite":
+        from clever_ferry.forms.rows import Rows  # SQLite takes its time
+
         return Rows()
     return form_of(name, own)
 

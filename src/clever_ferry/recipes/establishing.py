@@ -21,7 +21,8 @@ from clever_ferry.cargo import Piece, Save
 from clever_ferry.certainty import Evidence, Level, strongest
 from clever_ferry.documents.places import value_at
 from clever_ferry.errors import DamagedError, KeyNeededError, UnsupportedError
-from clever_ferry.forms.verifying import form_of, verify
+from clever_ferry.forms.recognising import form_of
+from clever_ferry.forms.verifying import verify
 from clever_ferry.layers import Known
 from clever_ferry.payload import Payload, head
 from clever_ferry.recipes.edition import Edition

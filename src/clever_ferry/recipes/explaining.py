@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from difflib import get_close_matches
 from typing import Any
 
 from msgspec import inspect
@@ -88,6 +87,8 @@ def _of_struct(wanted: inspect.StructType, data: dict[str, Any], key: str) -> It
 
 
 def _no_such_key(key: str, name: str, beside: Sequence[str]) -> str:
+    from difflib import get_close_matches
+
     near = get_close_matches(name, beside, 1)
     if near:
         return f"{key}: there is no such key; did you mean `{near[0]}`?"

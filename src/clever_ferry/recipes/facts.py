@@ -58,6 +58,17 @@ _Wanted = tuple[int, str, str, str | None, str, bool]
 """Which of the facts it is, its key, label and unit, where in its source it stands, if shown."""
 
 
+class _Sought(msgspec.Struct, frozen=True):
+    """What is read from one source."""
+
+    source: _Source
+    wanted: tuple[_Wanted, ...]
+    places: tuple[str, ...]
+    """Where each of them stands."""
+    packs: str | None
+    """Where the add-ons that it needs stand, if there."""
+
+
 class FactReader:
     """Reads a game's facts, as its recipe says."""
 
@@ -75,20 +86,24 @@ class FactReader:
         self._layouts, self._layers, self._packs = layouts, layers, packs
         self.forms = forms or {}
         self._named: list[tuple[int, str, FactInfo]] = []
-        self._wanted: dict[_Source, list[_Wanted]] = {}
+        by_source: dict[_Source, list[_Wanted]] = {}
         for place, (key, info) in enumerate(facts.items()):
             if info.source is None:
                 self._named.append((place, key, info))
             else:
                 source = self._source(info.source, info.layout, info.opens, info.header)
                 wanted: _Wanted = (place, key, info.label, info.unit, info.at or "", info.shown)
-                self._wanted.setdefault(source, []).append(wanted)
-        self._packs_source = self._source(packs.source, None, packs.opens) if packs else None
-        if self._packs_source is not None:
-            self._wanted.setdefault(self._packs_source, [])
-        self._places = {
-            source: tuple([at for *_, at, _ in wanted]) for source, wanted in self._wanted.items()
-        }
+                by_source.setdefault(source, []).append(wanted)
+        packed = self._source(packs.source, None, packs.opens) if packs else None
+        if packed is not None:
+            by_source.setdefault(packed, [])
+        self._sought = [
+            _Sought(
+                source, tuple(wanted), tuple([at for *_, at, _ in wanted]),
+                packs.at if packs is not None and source == packed else None,
+            )
+            for source, wanted in by_source.items()
+        ]  # fmt: skip
 
     def _source(
         self, role: str, layout: str | None, opens: tuple[str, ...] | None,
@@ -147,7 +162,8 @@ class FactReader:
         for place, key, info in self._named:
             if info.field is not None and info.field in fields:
                 facts[place] = _fact(key, info.label, fields[info.field], info.unit, info.shown)
-        for source, wanted in self._wanted.items():
+        for sought in self._sought:
+            source, wanted = sought.source, sought.wanted
             role = source.role
             for piece in pieces:
                 if piece.role == role:
@@ -157,7 +173,7 @@ class FactReader:
             if piece.problem or piece.locked:
                 continue
             try:
-                inside, used = self._values(source, piece, known)
+                inside, used = self._values(sought, piece, known)
             except KeyNeededError as error:
                 if not keyless:
                     raise
@@ -234,10 +250,9 @@ class FactReader:
             pass
         return ""
 
-    def _values(self, source: _Source, piece: Piece, known: Known) -> tuple[list[Any], list[Any]]:
+    def _values(self, sought: _Sought, piece: Piece, known: Known) -> tuple[list[Any], list[Any]]:
         """Return the one value (or `NotOne`) at each fact's place in a piece, and its add-ons."""
-        places = self._places[source]
-        packs = self._packs.at if self._packs and source == self._packs_source else None
+        source, places, packs = sought.source, sought.places, sought.packs
         if source.header is not None:
             return one_at_each(dict(piece.headers.get(source.header, {})), places), []
         payload: Payload = piece.payload

@@ -8,7 +8,7 @@ from clever_ferry.boxes.one_file_spec import NodesSpec
 from clever_ferry.documents.document import FORMS as DOCUMENTS
 from clever_ferry.documents.places import place_fault
 from clever_ferry.errors import FerryError
-from clever_ferry.forms.verifying import FORMS
+from clever_ferry.forms.recognising import FORMS
 from clever_ferry.layers import IdentitySpec
 from clever_ferry.layers.document_spec import AgreesSpec, PathsSpec
 from clever_ferry.layouts import Layout, LayoutError

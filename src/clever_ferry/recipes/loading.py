@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from contextlib import suppress
-from difflib import get_close_matches
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal, TypeVar
@@ -21,7 +20,7 @@ from clever_ferry.errors import FerryError, RecipeError, UnknownNameError, Wrong
 from clever_ferry.model import ValidationError, convert, parse_toml
 from clever_ferry.moving.disk import read_whole
 from clever_ferry.recipes.compiling import compile_box, compile_game
-from clever_ferry.recipes.edition import Game
+from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.explaining import explain
 from clever_ferry.recipes.libraries import Library, compile_library
 from clever_ferry.recipes.models import (
@@ -119,6 +118,8 @@ class Recipes:
 
     def unknown(self, ident: str) -> UnknownNameError:
         """Return the error for an unknown id, with the near ones."""
+        from difflib import get_close_matches
+
         known = self.game_ids()
         near = get_close_matches(ident, known, 3, 0.5)
         return UnknownNameError(
@@ -143,11 +144,28 @@ class Recipes:
 
     def games(self) -> tuple[list[Game], list[FerryError]]:
         """Return all games, and why some recipes can't be used."""
+        return self._games_where(lambda _: True)
+
+    def exported(self) -> list[Edition]:
+        """Return the editions whose saves come as archives with names of their own.
+
+        Games without one are not even compiled.
+        """
+        named = [
+            edition
+            for game in self._games_where(_comes_in_archives)[0]
+            for edition in game.editions.values()
+        ]
+        return [one for one in named if any(berth.archives for berth in one.berths)]
+
+    def _games_where(
+        self, wanted: Callable[[GameRecipe], bool]
+    ) -> tuple[list[Game], list[FerryError]]:
         games, faults = [], []
         for ident in dict.fromkeys(source.id for source in self.sources()):
             try:
-                source = self.source(ident)
-                if isinstance(self._recipe(source), GameRecipe):
+                recipe = self._recipe(self.source(ident))
+                if isinstance(recipe, GameRecipe) and wanted(recipe):
                     games.append(self.game(ident))
             except FerryError as error:
                 faults.append(error)
@@ -301,6 +319,10 @@ def _vast(data: object, at: str = "") -> str:
         big = isinstance(data, int) and not -(1 << 63) <= data < 1 << 64
         return at if big else ""
     return next(filter(None, (_vast(value, path) for path, value in inner)), "")
+
+
+def _comes_in_archives(recipe: GameRecipe) -> bool:
+    return any(place.archives for one in recipe.editions.values() for place in one.berths)
 
 
 def _with_place(place: str, step: Callable[[], _T]) -> _T:

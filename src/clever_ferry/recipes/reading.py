@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from operator import itemgetter
 from types import MappingProxyType
 from typing import Any
@@ -87,6 +87,9 @@ class _Gathering:
         self._fields: dict[_Key, dict[str, Value]] = {}
         self._untold: list[Entry] = []
         self._missing: dict[tuple[str, ...], list[str]] = {}
+        self._last: Mapping[str, Value] | None = None
+        self._there: list[Piece] = []
+        self._own: Mapping[str, Value] = _NO_FIELDS
 
     def take(self, entry: Entry) -> None:
         """Put an entry to the save that its name says, or aside."""
@@ -158,21 +161,17 @@ class _Gathering:
     def _put(
         self, entry: Entry, file: PieceFile, values: Mapping[str, Value], old: bool = False
     ) -> None:
-        own = values
         if file.shared:
-            there = self.shared
+            there, own = self.shared, values
         else:
-            name = self._name_of(values)
-            key = (name, int(values[self._newest]) if self._newest in values else None)
-            known = self._groups.get(key)
-            if known is None:
-                known = self._groups[key] = []
-                wanted = self._edition.key_fields
-                self._fields[key] = {field: values[field] for field in wanted if field in values}
-            there = known
-            own = _NO_FIELDS
-            if not self._apart.issuperset(values):
-                own = {field: values[field] for field in values if field not in self._apart}
+            if values is not self._last:  # a folder's files often have one and the same
+                self._last = values
+                self._there = self._group_of(values)
+                self._own = _NO_FIELDS
+                if not self._apart.issuperset(values):
+                    apart = self._apart
+                    self._own = {field: values[field] for field in values if field not in apart}
+            there, own = self._there, self._own
         if file.bare or entry.problem:
             payload = entry.payload
             piece = Piece(
@@ -186,6 +185,16 @@ class _Gathering:
             self.spare.append(entry.name)
             return
         there.append(piece)
+
+    def _group_of(self, values: Mapping[str, Value]) -> list[Piece]:
+        """Return the pieces of the save that a name's values make out."""
+        key = self._named(values)
+        group = self._groups.get(key)
+        if group is None:
+            group = self._groups[key] = []
+            wanted = self._edition.key_fields
+            self._fields[key] = {field: values[field] for field in wanted if field in values}
+        return group
 
     def _peeled(self, entry: Entry, file: PieceFile, own: Mapping[str, Value], old: bool) -> Piece:
         """Return a piece without its wrapping, as far as that can be had."""
@@ -244,19 +253,14 @@ class _Gathering:
     ) -> Save:  # fmt: skip
         problems: list[str] = []
         notes: list[str] = []
-        by_key: dict[object, Piece] = {}
+        roles = tuple([piece.role for piece in pieces])
+        if len(set(roles)) < len(roles):
+            problems += _doubles(pieces)
         for piece in pieces:
-            key = piece.key if piece.fields else piece.role
-            if key in by_key:
-                other = by_key[key]
-                problems.append(f"{other.entry} and {piece.entry} are both the {piece.title}")
-            else:
-                by_key[key] = piece
             if piece.problem:
                 problems.append(f"{piece.entry}: {piece.problem}")
             if piece.locked:
                 notes.append(f"{piece.entry}: {piece.locked}")
-        roles = tuple([piece.role for piece in pieces])
         missing = self._missing.get(roles)  # most saves have the same pieces
         if missing is None:
             missing = self._missing[roles] = self._edition.missing(roles)
@@ -268,6 +272,15 @@ class _Gathering:
         return Save(
             slot, fields, tuple(pieces), facts, tuple(problems), tuple(notes), packs, generation
         )
+
+
+def _doubles(pieces: Sequence[Piece]) -> Iterator[str]:
+    """Yield which pieces are the same part of a save."""
+    known: dict[object, Piece] = {}
+    for piece in pieces:
+        other = known.setdefault(piece.key, piece)
+        if other is not piece:
+            yield f"{other.entry} and {piece.entry} are both the {piece.title}"
 
 
 def _which_piece(
