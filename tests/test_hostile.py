@@ -20,7 +20,7 @@ from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import System, refuse_forbidden, safe_name
 from clever_ferry.moving.replacing import Replacement
 from clever_ferry.payload import BytesPayload
-from clever_ferry.recipes.loading import Recipes, read_recipe
+from clever_ferry.recipes.loading import Recipes
 from clever_ferry.tree import Output
 from clever_ferry_demo.saltglass.tern import Crate
 from tests.conftest import Den, link, state
@@ -233,7 +233,7 @@ def test_recipes_from_strangers_stay_in_their_folders(
     path = tmp_path / "saltglass.toml"
     path.write_text(text.replace(before, after, 1))
     with pytest.raises((RecipeError, FerryError)):
-        Recipes(None).game_of(read_recipe(path), "x")  # type: ignore[arg-type]
+        Recipes(None).game_in(path)
 
 
 def test_a_stranger_s_recipe_does_not_take_a_shipped_one_s_place(den: Den) -> None:

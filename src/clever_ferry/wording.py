@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 from clever_ferry.visible import visible
 
-__all__ = ["in_words", "known"]
+__all__ = ["bytes_in_words", "in_words", "known"]
 
 _LONGEST, _LARGEST = 300, 10**30
 """Characters that are told of a text; a number beyond which a value is no time and no count."""
@@ -39,6 +39,19 @@ def in_words(value: int | float | str, unit: str | None) -> str:
             return f"{value:,}"
         case _:
             return str(value)
+
+
+def bytes_in_words(raw: bytes) -> str:
+    """Return bytes as letters where they are such, else in hex; `nothing` for none.
+
+    >>> bytes_in_words(b"DATE"), bytes_in_words(b"\\x00\\xff")
+    ("'DATE'", 'the bytes 00 ff')
+    """
+    if not raw:
+        return "nothing"
+    if raw.isascii() and raw.decode("ascii").isprintable():
+        return repr(raw.decode("ascii"))
+    return f"the bytes {_short(raw.hex(' '))}"
 
 
 def _short(text: str) -> str:

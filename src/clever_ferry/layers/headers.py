@@ -27,6 +27,7 @@ from clever_ferry.payload import (
     tail,
     without_tail,
 )
+from clever_ferry.wording import bytes_in_words
 
 __all__ = ["LARGEST_HEADER", "After", "ByTag", "Footer", "Header", "compute", "evidence_by"]
 
@@ -314,7 +315,7 @@ def _cut(source: Payload, marker: bytes) -> Iterator[tuple[bytes, bool]]:
         if sure:
             yield held[:sure], True
         held = held[sure:]
-    raise UnsupportedError(f"the mark {marker!r} is nowhere in it.")
+    raise UnsupportedError(f"the mark {bytes_in_words(marker)} is nowhere in it.")
 
 
 class After:
@@ -347,7 +348,7 @@ class After:
         """Put what stood before back in front; raises RefusedError where nothing is known of it."""
         if not isinstance(residue, _Before):
             raise RefusedError(
-                f"What stands before the mark {self.marker!r} in the target's file is not known.",
+                f"What stands before {bytes_in_words(self.marker)} in the target is not known.",
                 advice="Make a throwaway save in that slot with the target's game, then carry "
                 "onto it: what stands there is taken over.",
             )

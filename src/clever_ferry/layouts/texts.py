@@ -9,6 +9,7 @@ from uuid import UUID
 from clever_ferry.layouts.frame import Frame, Output, value_of
 from clever_ferry.layouts.numbers import Length
 from clever_ferry.layouts.spec import BytesSpec, IdentifierSpec, MagicSpec, PaddingSpec, TextSpec
+from clever_ferry.wording import bytes_in_words
 
 __all__ = ["Bytes", "Identifier", "Magic", "Padding", "Text", "framed_size"]
 
@@ -259,7 +260,8 @@ class Magic:
         """Check them."""
         found = frame.data[at : min(at + len(self.data), frame.end)]
         if found != self.data:
-            raise frame.fail("magic", at, f"{found!r} stands where {self.data!r} should")
+            told = f"there is {bytes_in_words(found)} where {bytes_in_words(self.data)} should be"
+            raise frame.fail("magic", at, told)
         return at + len(self.data)
 
     def write(self, out: Output, values: Mapping[str, Any]) -> None:

@@ -23,7 +23,8 @@ __all__ = [
 ]
 
 _NOWHERE = {
-    "nested": "it stands within another layout, where nothing compares or writes it",
+    "nested": "it stands within another layout, where nothing compares or writes it; a layer of "
+    "the kind `agrees`, which holds a layout of the whole file, does",
     "chunk": "a chunk's header says nothing of whose a save is",
     "table": "a table of chunks says nothing beyond their sizes",
     "box": "only the layout of an index can say whose it is",

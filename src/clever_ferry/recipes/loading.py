@@ -23,6 +23,7 @@ from clever_ferry.recipes.compiling import compile_box, compile_game
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.explaining import explain
 from clever_ferry.recipes.libraries import Library, compile_library
+from clever_ferry.recipes.lines import placed
 from clever_ferry.recipes.models import (
     BoxInfo,
     BoxRecipe,
@@ -139,7 +140,7 @@ class Recipes:
             recipe = self._recipe(source)
             if not isinstance(recipe, GameRecipe):
                 raise self.unknown(ident)
-            self._games[ident] = _with_place(source.place, lambda: compile_game(recipe, self.box))
+            self._games[ident] = _with_place(source, lambda: compile_game(recipe, self.box))
         return self._games[ident]
 
     def games(self) -> tuple[list[Game], list[FerryError]]:
@@ -179,7 +180,7 @@ class Recipes:
             if source is None or not isinstance(recipe, BoxRecipe):
                 raise UnknownNameError(f"there is no box recipe {ident!r}")
             box = recipe
-            made = _with_place(source.place, lambda: compile_box(box))
+            made = _with_place(source, lambda: compile_box(box))
             self._boxes[ident] = (recipe.box.title, made)
         return self._boxes[ident]
 
@@ -197,19 +198,19 @@ class Recipes:
         """Read and compile one of the recipe files at hand; raises RecipeError."""
         self.source(source.id)
         recipe = self._recipe(source)
-        self._compile(recipe, source.place)
+        self._compile(recipe, source)
         return recipe
 
-    def _compile(self, recipe: AnyRecipe, place: str) -> None:
+    def _compile(self, recipe: AnyRecipe, source: RecipeSource) -> None:
         if isinstance(recipe, GameRecipe):
             game = recipe
-            _with_place(place, lambda: compile_game(game, self.box))
+            _with_place(source, lambda: compile_game(game, self.box))
         elif isinstance(recipe, BoxRecipe):
             box = recipe
-            _with_place(place, lambda: compile_box(box))
+            _with_place(source, lambda: compile_box(box))
         else:
             library = recipe
-            _with_place(place, lambda: compile_library(library))
+            _with_place(source, lambda: compile_library(library))
 
     def libraries(self) -> list[Library]:
         """Return every game library whose recipe can be used."""
@@ -222,21 +223,17 @@ class Recipes:
                     found.append(compile_library(recipe))
         return found
 
-    def game_of(self, recipe: GameRecipe, place: str) -> Game:
-        """Compile a game recipe that was read from anywhere."""
-        return _with_place(place, lambda: compile_game(recipe, self.box))
-
     def game_in(self, path: Path) -> Game:
         """Read and compile a game's recipe from anywhere; raises RecipeError or WrongUseError."""
         recipe = self.check(path)
         if not isinstance(recipe, GameRecipe):
             raise WrongUseError("Only a game's recipe has editions, and this is another kind.")
-        return self.game_of(recipe, str(path))
+        return compile_game(recipe, self.box)
 
     def check(self, path: Path) -> AnyRecipe:
         """Read and compile a recipe file from anywhere; raises RecipeError with every fault."""
         recipe = read_recipe(path)
-        self._compile(recipe, str(path))
+        self._compile(recipe, _given(path))
         return recipe
 
 
@@ -264,6 +261,10 @@ def read_recipe(path: Path) -> AnyRecipe:
     return _parsed(_text(path, str(path)), str(path), stem=path.stem)
 
 
+def _given(path: Path) -> RecipeSource:
+    return RecipeSource(path.stem, "yours", path)
+
+
 def _text(file: Path, place: str) -> str:
     try:
         # What is shipped may lie in an archive; what does not is read within bounds.
@@ -280,12 +281,12 @@ def _parsed(text: str, place: str, stem: str | None = None) -> AnyRecipe:
     except (ValueError, RecursionError) as error:
         raise RecipeError(f"The recipe {place} is no valid TOML: {error}.") from None
     try:
-        return _checked(data, place, stem)
+        return _checked(data, text, place, stem)
     except RecursionError:
         raise RecipeError(f"The recipe {place} is nested deeper than can be read.") from None
 
 
-def _checked(data: dict[str, Any], place: str, stem: str | None) -> AnyRecipe:
+def _checked(data: dict[str, Any], text: str, place: str, stem: str | None) -> AnyRecipe:
     if vast := _vast(data):
         raise RecipeError(
             f"The recipe {place} has a number that nothing can count to.",
@@ -297,7 +298,7 @@ def _checked(data: dict[str, Any], place: str, stem: str | None) -> AnyRecipe:
     except ValidationError as error:
         raise RecipeError(
             f"The recipe {place} has something that can't stand so.",
-            details=explain(model, data) or (str(error),),
+            details=placed(text, explain(model, data)) or (str(error),),
             advice="docs/recipes.md lists every key with an example.",
         ) from None
     ident = _head(recipe).id
@@ -325,12 +326,12 @@ def _comes_in_archives(recipe: GameRecipe) -> bool:
     return any(place.archives for one in recipe.editions.values() for place in one.berths)
 
 
-def _with_place(place: str, step: Callable[[], _T]) -> _T:
+def _with_place(source: RecipeSource, step: Callable[[], _T]) -> _T:
     try:
         return step()
     except RecipeError as error:
         raise RecipeError(
-            f"The recipe {place} does not fit together.",
-            details=error.details,
+            f"The recipe {source.place} does not fit together.",
+            details=placed(source.text(), error.details),
             advice="docs/recipes.md lists every key with an example.",
         ) from None

@@ -207,10 +207,10 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
     but = f" but for {counted(agreed, 'value')} that must agree here" if agreed else ""
     if rebuilt := sum(rebuilt_pieces(proof.save) for proof in crossed.proofs):
         but += f" ({counted(rebuilt, 'database')} built anew for that, with the same rows)"
+    facts = f", {counted(compared, 'fact')} the same" if compared else ""
     out.print(
         f"  Read back from {escape(plan.target.berth.edition.title)}: {counted(pieces, 'piece')} "
-        f"byte for byte as carried{but}, {counted(compared, 'fact')} the same. Whether it loads, "
-        "its game will tell."
+        f"byte for byte as carried{but}{facts}. Whether it loads, its game will tell."
     )
     print_unkept(crossed.unkept)
     after = steps_after(plan, [proof.save for proof in crossed.proofs], place)
