@@ -295,7 +295,7 @@ def test_what_is_not_known_before_a_mark_is_refused_and_not_left_out(
     (tmp_path / "b").mkdir()
     (tmp_path / "a/mine/world.bin").write_bytes(b"body")
     places = (f"bin/one@{tmp_path}/a", f"bin/two@{tmp_path}/b")
-    assert "before the mark" in den.cferry("cross", *places, "--yes", code=4).err
+    assert "before 'DATE'" in den.cferry("cross", *places, "--yes", code=4).err
     (tmp_path / "b/mine.bin").write_bytes(b"HEADDATEold")
     den.cferry("cross", *places, "--yes", "--replace")
     assert (tmp_path / "b/mine.bin").read_bytes() == b"HEADDATEbody"

@@ -41,14 +41,24 @@ packed = [{ kind = "zlib" }]
 """
 
 FAULTS = {
-    "typo in a key": ("needed = true", "neded = true", "pieces.world.neded", "`needed`"),
-    "typo in a table": ("[pieces]", "[piecs]", "piecs", "`pieces`"),
-    "unknown type": ('type = "number"', 'type = "numbr"', "fields.slot.type = 'numbr'", "`number`"),
+    "typo in a key": (
+        "needed = true",
+        "neded = true",
+        "line 6, column 11: pieces.world.neded",
+        "`needed`",
+    ),
+    "typo in a table": ("[pieces]", "[piecs]", "line 6: piecs", "`pieces`"),
+    "unknown type": (
+        'type = "number"',
+        'type = "numbr"',
+        "line 18, column 10: editions.home.fields.slot.type = 'numbr'",
+        "`number`",
+    ),
     "wrong value": ('on = "windows"', 'on = "win"', "berths[1].on = 'win'", "'windows'"),
     "wrong folder": ('under = "documents"', 'under = "docs"', ".under = 'docs'", "'documents'"),
     "wrong kind of value": ("width = 3", 'width = "3x"', "slot.width = '3x'", "whole number"),
     "beyond its bound": ("width = 3", "width = 99", "slot.width = 99", "20"),
-    "missing key": ('title = "Mine"\n', "", "game.title", "missing"),
+    "missing key": ('title = "Mine"\n', "", "line 3: game.title", "missing"),
     "unknown field in a pattern": ("w{slot}.json", "w{slto}.json", "files[2].path", "'slto'"),
     "pattern that is not closed": ("w{slot}.json", "w{slot.json", "files[2].path", "not closed"),
     "pattern that leaves": ("w{slot}.json", "../{slot}", "files[2].path", "stay in its folder"),
@@ -62,7 +72,12 @@ FAULTS = {
     ),
     "patterns that clash": ("w{slot}.json", "w{slot}.bin", "files[1].path", "of the meta"),
     "unknown layer": ('["packed"]', '["paked"]', "files[1].layers", "there are packed"),
-    "unknown role": ('role = "meta"', 'role = "mta"', "files[2].role", "there are meta, world"),
+    "unknown role": (
+        'role = "meta"',
+        'role = "mta"',
+        "line 15, column 5: editions.home.files[2].role",
+        "there are meta, world",
+    ),
     "unknown piece of a fact": ('from = "meta"', 'from = "x"', "facts.day.from", "meta, world"),
     "fact of an unread piece": ('from = "meta"', 'from = "world"', "facts.day.from", "holds"),
     "fact without a place": (', at = "/day"', "", "facts.day", "needs `at`"),

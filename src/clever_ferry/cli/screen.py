@@ -179,6 +179,14 @@ def numbered(slot: int, edition: Edition) -> str:
     return f"slot {edition.slot_text(slot)}" if edition.numbered else f"no. {slot}"
 
 
+def save_line(save: Save, edition: Edition) -> str:
+    """Return a save in one line: its number, what it is called, its first facts."""
+    number = numbered(save.slot, edition)
+    called = "" if save.title == number else f"{number}  "
+    told = f"  [dim]{escape(facts)}[/]" if (facts := facts_line(save)) else ""
+    return f"{called}[save]{escape(save.title)}[/]{told}"
+
+
 def size(count: int) -> str:
     """Return bytes in words.
 

@@ -38,6 +38,8 @@ _ZEROS, _SHARE = 4096, 16
 _LIKES, _TENTH = 3, 10
 """A file is suspiciously small with less than a tenth of what three or more others have."""
 _WINDOW = 1 << 16
+_LETTERS = frozenset({"ini", "json", "png", "toml", "xml", "yaml", "zip"})
+"""Forms whose names are initials."""
 
 
 class Established(Struct, frozen=True):
@@ -194,12 +196,12 @@ class Examiner:
         try:
             return verify(self._edition.reader.forms.get(form, form), payload)
         except UnsupportedError as error:
-            suspicions.append(f"not verified as {form.upper()}: {error.what.rstrip('.')}")
+            suspicions.append(f"not verified as {_spelled(form)}: {error.what.rstrip('.')}")
         except DamagedError as error:
             if stated is not None:
                 faults.append(error.what.rstrip("."))
             elif strongest(evidence).level != "verified":
-                suspicions.append(f"it begins like {form.upper()}, but {error.what.rstrip('.')}")
+                suspicions.append(f"it begins like {_spelled(form)}, but {_inside(error.what)}")
         return nothing
 
     def _by_reach(self, piece: Piece, payload: Payload) -> list[str]:
@@ -247,3 +249,14 @@ class _End:
         if self.zeros == self.size:
             return [f"all of its {self.size:,} bytes are zero"]
         return [f"its last {self.zeros:,} bytes are zero"]
+
+
+def _spelled(form: str) -> str:
+    """Return a form's name as people write it."""
+    return "SQLite" if form == "sqlite" else form.upper() if form in _LETTERS else form
+
+
+def _inside(told: str) -> str:
+    """Return a sentence as it stands within another; a name at its start stays as it is."""
+    told = told.rstrip(".")
+    return told[:1].lower() + told[1:] if told[1:2].islower() else told

@@ -15,10 +15,9 @@ from clever_ferry.cli.screen import (
     console,
     counted,
     escape,
-    facts_line,
     heading,
     indented,
-    numbered,
+    save_line,
 )
 
 __all__ = ["command"]
@@ -73,8 +72,7 @@ def command(
             if one.suspicions and not save.problems:
                 mark = "[care]?[/]"
             out.print(
-                f"  {mark} {numbered(save.slot, checked.berth.edition)}  "
-                f"[save]{escape(save.title)}[/]  [dim]{escape(facts_line(save))}[/]  "
+                f"  {mark} {save_line(save, checked.berth.edition)}  "
                 f"{counted(len(save.pieces), 'piece')}"
             )
             for problem in save.problems:

@@ -24,9 +24,9 @@ from clever_ferry.cli.screen import (
     escape,
     facts_line,
     heading,
-    numbered,
     place,
     print_unkept,
+    save_line,
     steps,
 )
 from clever_ferry.crossing.aftermath import steps_after
@@ -197,11 +197,7 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
     compared = sum(fact.compared for proof in crossed.proofs for fact in proof.facts)
     out.print(heading("Read back and the same"))
     for proof, examined in zip(crossed.proofs, crossed.examined, strict=True):
-        where = numbered(proof.save.slot, plan.target.berth.edition)
-        out.print(
-            f"  [good]✓[/] {where}  [save]{escape(proof.save.title)}[/]  "
-            f"[dim]{escape(facts_line(proof.save))}[/]"
-        )
+        out.print(f"  [good]✓[/] {save_line(proof.save, plan.target.berth.edition)}")
         print_established(out, examined, 8)
     agreed = sum(agreed_places(proof.save) for proof in crossed.proofs)
     but = f" but for {counted(agreed, 'value')} that must agree here" if agreed else ""

@@ -13,7 +13,7 @@ from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import DAMAGED, echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, escape, facts_line, indented, numbered, place, table
+from clever_ferry.cli.screen import console, escape, indented, place, save_line, table
 from clever_ferry.errors import FerryError
 from clever_ferry.model import schema_of
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
@@ -237,8 +237,7 @@ def _print_tried(one: Tried) -> None:
         return
     out.print(f"\nAs [save]{escape(one.edition.title)}[/]:")
     for save in one.saves:
-        where = numbered(save.slot, one.edition)
-        out.print(f"  {where}  [save]{escape(save.title)}[/]  [dim]{escape(facts_line(save))}[/]")
+        out.print(f"  {save_line(save, one.edition)}")
         for problem in save.problems:
             out.print(indented(f"[bad]{escape(problem)}[/]", 6))
         for note in save.notes:
