@@ -93,6 +93,8 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "opened",
     }
     assert ran["`slots`"]["berths"][0].keys() >= stated("| a berth ")
+    pair = told(den, "slots", "saltglass/tern", where)["compared"][0]
+    assert pair.keys() == stated("| what is compared ")
     assert ran["`log`"]["crossings"][0].keys() == stated("| a crossing ")
     named = {word for row in ran for word in re.findall(r"`([a-z]+)", row)}
     assert named == set(_COMMANDS) - {"demo", "help"}, "each command stands here"

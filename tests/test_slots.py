@@ -51,6 +51,12 @@ def test_two_places_say_which_side_is_ahead(den: Den) -> None:
     assert "is ahead" in shown
     assert "the same progress" in shown
     assert "another one of that name" in shown
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:8", "--yes")
+    data = den.cferry("slots", "saltglass/tern", "saltglass/depot", "--json").data["compared"]
+    near = {one["second"]: (one["near"], one["is_to_near"]) for one in data if not one["first"]}
+    assert near == {1: (2, "older"), 3: (None, None)}
+    shown = den.cferry("slots", "saltglass/tern", "saltglass/depot").out
+    assert "slot 2 is ahead of it" in shown
     den.cferry("slots", "saltglass", "saltglass/tern", code=2)
     den.cferry("slots", "saltglass/tern", "saltglass/depot", "saltglass/tern", code=2)
 

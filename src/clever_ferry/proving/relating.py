@@ -30,6 +30,10 @@ class Related:
     first: Save | None
     second: Save | None
     relation: Relation | None = None
+    near: Save | None = None
+    """Of a save without its like: one on the other side that may be of its story, and is paired."""
+    is_to_near: Relation | None = None
+    """How the save without its like stands to that one."""
 
 
 def relate(first: Sequence[Save], second: Sequence[Save], game: Game) -> list[Related]:
@@ -54,9 +58,23 @@ def relate(first: Sequence[Save], second: Sequence[Save], game: Game) -> list[Re
                 found.append(Related(save, other, how))
                 left.remove(save)
                 right.remove(other)
-    found += [Related(save, None) for save in left]
-    found += [Related(None, save) for save in right]
+    found += [Related(save, None, None, *_near(save, second, game)) for save in left]
+    found += [Related(None, save, None, *_near(save, first, game)) for save in right]
     return found
+
+
+def _near(
+    save: Save, others: Sequence[Save], game: Game
+) -> tuple[Save, Relation] | tuple[None, None]:
+    """Return the save nearest to another's progress that may be of its story, and how that is."""
+    likes = [(one, story_of(save, one, game)) for one in others]
+    likes = [(one, story) for one, story in likes if story != "other"]
+    if not likes:
+        return None, None
+    one, story = min(
+        likes, key=lambda like: (like[1] != "same", abs(_played(save) - _played(like[0])))
+    )
+    return one, _relation(save, one, story, game.compared)
 
 
 def told_relation(related: Related) -> str:

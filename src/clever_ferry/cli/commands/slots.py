@@ -171,6 +171,8 @@ def _related_data(one: Related) -> dict[str, object]:
         "first": one.first.slot if one.first else None,
         "second": one.second.slot if one.second else None,
         "first_is": one.relation,
+        "near": one.near.slot if one.near else None,
+        "is_to_near": one.is_to_near,
     }
 
 
@@ -189,17 +191,32 @@ def _print_related(opened: list[OpenBerth], related: list[Related]) -> None:
     names = [{save.title.casefold() for save in side.listing.saves} for side in opened]
     for one in related:
         shown.add_row(
-            _cell(one.first, first, one.second, names[0]),
+            _cell(one.first, first) if one.first else _none(one, one.second, first, names[0]),
             _TOLD[one.relation] if one.relation else "[dim]only here[/]",
-            _cell(one.second, second, one.first, names[1]),
+            _cell(one.second, second) if one.second else _none(one, one.first, second, names[1]),
         )  # fmt: skip
     console().print(heading("Compared"), shown, sep="\n")
 
 
-def _cell(save: Save | None, berth: Berth, other: Save | None, names: set[str]) -> str:
-    if save is None:
-        twin = other is not None and other.title.casefold() in names
-        return "[dim]another one of that name[/]" if twin else "[dim]nothing like it[/]"
+_NEAR = {
+    "the same": "{} is the same progress",
+    "newer": "{} is behind it",
+    "older": "{} is ahead of it",
+    "different": "{} has the same facts, other contents",
+    "unsure": "{} may be of its story: I can't tell",
+}
+
+
+def _none(one: Related, other: Save | None, berth: Berth, names: set[str]) -> str:
+    """Say what a side has instead of a save that only the other one has."""
+    if one.near is not None and one.is_to_near is not None:
+        where = numbered(one.near.slot, berth.edition)
+        return f"[dim]{_NEAR[one.is_to_near].format(escape(where))}[/]"
+    twin = other is not None and other.title.casefold() in names
+    return "[dim]another one of that name[/]" if twin else "[dim]nothing like it[/]"
+
+
+def _cell(save: Save, berth: Berth) -> str:
     where = numbered(save.slot, berth.edition)
     return f"[save]{escape(save.title)}[/] ({where})\n[dim]{escape(facts_line(save))}[/]"
 
