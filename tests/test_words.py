@@ -311,11 +311,11 @@ def test_what_people_type_leads_to_the_right_form(den: Den, tmp_path: Path) -> N
     assert "no command 'nil'" in den.cferry("help", "nil", code=2).err
 
 
-@pytest.mark.parametrize("width", ["60", "100"])
+@pytest.mark.parametrize("width", ["44", "56", "60", "66", "100"])
 def test_on_a_narrow_terminal_no_word_and_no_address_is_broken(den: Den, width: str) -> None:
     env = {**den.env, "COLUMNS": width}
     wide = {**den.env, "COLUMNS": "200"}
-    for command in (["look"], ["slots", "saltglass/depot"], ["pairs", "saltglass/tern",
+    for command in (["look"], ["slots", "saltglass"], ["pairs", "saltglass/tern",
                     "saltglass/depot"], ["check", "saltglass/tern"]):  # fmt: skip
         narrow = run_module("clever_ferry", *command, env=env).out.split()
         words = set(run_module("clever_ferry", *command, env=wide).out.split())

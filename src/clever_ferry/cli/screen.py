@@ -7,12 +7,14 @@ import sys
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path, PurePath
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any, cast
 
 import click
 from rich import box, markup
 from rich.cells import cell_len
 from rich.console import Console, ConsoleOptions, RenderResult
+from rich.containers import Lines
+from rich.measure import Measurement
 from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
@@ -55,6 +57,8 @@ _THEME = Theme(
     }
 )
 _PIPE_WIDTH = 10_000
+_NO_BREAK, _BOUND = "\N{NO-BREAK SPACE}", "\ue0fe"
+"""What binds words, and a letter for private use that stands in for it where rich breaks lines."""
 
 
 def print_unkept(unkept: Sequence[str]) -> None:
@@ -82,25 +86,84 @@ def escape(text: str) -> str:
     return markup.escape(visible(text))
 
 
+class _Cell(Text):
+    """Text that is not broken at no-break spaces, where rich's own is."""
+
+    def wrap(self, console: Console, width: int, **how: Any) -> Lines:
+        """Return the lines; the spaces in them are plain ones."""
+        bound = self.copy()
+        bound.plain = self.plain.replace(_NO_BREAK, _BOUND)
+        lines = bound.wrap(console, width, **how)
+        for line in lines:
+            line.plain = line.plain.replace(_BOUND, " ")
+        return lines
+
+    def __rich_measure__(self, console: Console, options: ConsoleOptions) -> Measurement:
+        """Return how wide it is at the least and at the most."""
+        lines = self.plain.split("\n")
+        words = [word for line in lines for word in line.split(" ")]
+        return Measurement(max(map(cell_len, words)), max(map(cell_len, lines)))
+
+
 class _Table(Table):
     """A table that turns into stacked lines where its words have no room beside each other."""
 
+    def add_row(self, *cells: str, style: str | None = None) -> None:  # type: ignore[override]
+        """Add a row of markup; what stands to the right is not broken."""
+        made = [Text.from_markup(cell, emoji=False) for cell in cells]
+        for one, column in zip(made, self.columns, strict=True):
+            if column.justify == "right":
+                one.plain = one.plain.replace(" ", _NO_BREAK)
+        super().add_row(*(_Cell(one.plain, spans=one.spans) for one in made), style=style)
+
     def __rich_console__(self, console: Console, options: ConsoleOptions) -> RenderResult:
         """Render it as a table, or each row's cells below each other, no word broken."""
-        least = self.__rich_measure__(console, options.update_width(10_000)).minimum
-        if least <= options.max_width:
+        wide = options.update_width(10_000)
+        ranges = [
+            [Measurement.get(console, wide, one) for one in (column.header, *column.cells)]
+            for column in self.columns
+        ]
+        least = [max(one.minimum for one in column) for column in ranges]
+        most = [max(one.maximum for one in column) for column in ranges]
+        frame = self.__rich_measure__(console, wide).maximum - sum(most)
+        room = options.max_width - frame
+        if sum(least) <= room:
+            if sum(most) > room:
+                for column, width in zip(self.columns, _shared(least, most, room), strict=True):
+                    column.width = width
             yield from super().__rich_console__(console, options)
             return
         heads = [str(column.header) for column in self.columns]
         indent = max(map(cell_len, heads), default=0) + 2
-        rows = zip(*(column._cells for column in self.columns), strict=True)
-        for cells in rows:
+        for cells in zip(*(column.cells for column in self.columns), strict=True):
             yield Text("")
             for head, cell in zip(heads, cells, strict=True):
-                lines = Text.from_markup(str(cell)).split("\n")
+                lines = cast("Text", cell).split("\n")
                 for number, line in enumerate(one for one in lines if one.plain):
+                    line.plain = line.plain.replace(_NO_BREAK, " ")
                     front = Text(f"{head if number == 0 else '':<{indent}}", style="bold")
-                    yield Text("", no_wrap=True, overflow="ignore") + front + line
+                    if indent + cell_len(line.plain) <= options.max_width:
+                        yield front + line
+                        continue
+                    if number == 0:
+                        yield Text(head, style="bold")
+                    line.overflow = "fold"  # by itself it has the most room
+                    yield line
+
+
+def _shared(least: Sequence[int], most: Sequence[int], room: int) -> list[int]:
+    """Return widths that fill a room: each has its least, and those that want little all of it.
+
+    >>> _shared([4, 4, 4], [4, 10, 30], 24)
+    [4, 10, 10]
+    """
+    widths, spare = list(least), room - sum(least)
+    order = sorted(range(len(widths)), key=lambda at: most[at] - least[at])
+    for left, at in zip(range(len(order), 0, -1), order, strict=True):
+        more = min(most[at] - least[at], spare // left)
+        widths[at] += more
+        spare -= more
+    return widths
 
 
 def table(*columns: str, right: Sequence[str] = ()) -> Table:
@@ -158,11 +221,11 @@ def facts_line(save: Save, *, most: int = 3) -> str:
 
 
 def told_facts(facts: Iterable[tuple[str, str]]) -> str:
-    """Return labels and values in one line that breaks only between facts."""
+    """Return labels and values in one line; in a table, it breaks only between facts."""
     told = (f"{label} {text}" for label, text in facts)
     if not sys.stdout.isatty():
         return " · ".join(told)
-    return " · ".join(one.replace(" ", "\N{NO-BREAK SPACE}") for one in told)
+    return f"{_NO_BREAK}· ".join(one.replace(" ", _NO_BREAK) for one in told)
 
 
 def counted(count: int, what: str) -> str:

@@ -68,7 +68,7 @@ def destinations_of(
     if len(wanted.numbers) != len(saves):
         first = wanted.numbers[0]
         raise WrongUseError(
-            f"{len(saves)} saves are to go to {len(wanted.numbers)} slots ({slots}).",
+            f"Saves to carry: {len(saves)}. Slots that are named: {len(wanted.numbers)} ({slots}).",
             advice=f"Name as many slots, such as :{first}-{first + len(saves) - 1}, or say :free.",
         )
     return [Destination(slot=slot, replaced=_in_slot(there, slot)) for slot in wanted.numbers]

@@ -55,8 +55,6 @@ class Berth(Struct, frozen=True):
     @property
     def title(self) -> str:
         """Its edition and what tells it apart, in words."""
-        if self.label:
-            return self.label
         told = ", ".join(f"{name} {value}" for name, value in self.fields.items())
         return f"{self.edition.title}{f' ({told})' if told else ''}"
 

@@ -13,7 +13,7 @@ from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import DAMAGED, echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, escape, indented, place, save_line, table
+from clever_ferry.cli.screen import console, counted, escape, indented, place, save_line, table
 from clever_ferry.errors import FerryError
 from clever_ferry.model import schema_of
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
@@ -145,7 +145,7 @@ def check(
     out = console()
     if isinstance(recipe, GameRecipe):
         out.print(f"[good]✓[/] {escape(str(file))} is right: {escape(recipe.game.title)}, "
-                  f"{len(recipe.editions)} editions.")  # fmt: skip
+                  f"{counted(len(recipe.editions), 'edition')}.")  # fmt: skip
         for name, edition in recipe.editions.items():
             out.print(f"  {escape(recipe.game.id)}/{escape(name)}  {escape(edition.title)}")
     else:
