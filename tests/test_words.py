@@ -140,6 +140,7 @@ def test_numbers_in_upper_case_and_from_zero_are_read_and_written(den: Den, tmp_
     assert [save["slot"] for save in data["saves"]] == [11, 13]  # what lies above is not hidden
     told = den.cferry("check", f"plots/home@{here}/home", code=5).out
     assert "slot 13 (slot 13) is beyond the 11" in told
+    assert "Each save by itself is complete; " in told
     home = f"plots/home@{here}/home"
     den.cferry("cross", f"{home}:11", f"{home}:1", "--yes")
     assert (here / "home/saves/plot00.bin").read_bytes() == b"ten"

@@ -104,7 +104,9 @@ class _Crossing(Change[Crossed]):
         edition = target.berth.edition
         self._moved = [encode(move.encoding, self._started) for move in plan.moves]
         self._shared = [
-            one for item in plan.shared if (one := encode_shared(edition, item.piece, target.known))
+            one
+            for item in plan.shared
+            if (one := encode_shared(edition, item.piece, target.known, self._started))
         ]
         puts = [item.put for items in (*self._moved, self._shared) for item in items]
         removes = [*(name for move in plan.moves for name in move.removes), *plan.rebuilt]

@@ -144,7 +144,7 @@ def _shared(
         if piece.problem:
             raise DamagedError(f"The {piece.title} is damaged: {piece.problem}.")
         try:
-            one = encode_shared(target.berth.edition, piece, target.known)
+            one = encode_shared(target.berth.edition, piece, target.known, 0)
         except RefusedError as error:
             if piece.role in sharing:
                 raise

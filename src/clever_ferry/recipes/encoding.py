@@ -56,7 +56,7 @@ def encode(asked: Encoding, now: int) -> list[Encoded]:
     edition, save, fields, known, replaced, generation = asked
     known = known.of(fields, {edition.newest: generation} if edition.newest else {})
     before = {piece.key: piece for piece in (replaced.pieces if replaced else ())}
-    written = _Written(known, now, values_of(save), before)
+    written = _Written(known, now, values_of(save), before, save.stamp)
     names: dict[str, str] = {}
     waiting = []
     for piece in save.pieces:
@@ -89,8 +89,10 @@ class _Written:
     """The pieces of one save that are encoded so far; each may speak of those before it."""
 
     def __init__(
-        self, known: Known, now: int, facts: Mapping[str, Value], before: Mapping[Any, Piece]
-    ) -> None:
+        self, known: Known, now: int, facts: Mapping[str, Value], before: Mapping[Any, Piece],
+        stamp: int | None,
+    ) -> None:  # fmt: skip
+        self._stamp = now if stamp is None else stamp  # of a piece of which no time is known
         self._known, self._now, self._facts = known, now, facts
         self.before = before
         self._stages: dict[Any, dict[str, Payload]] = {}
@@ -111,7 +113,7 @@ class _Written:
         stages: dict[str, Payload] = {}
         wrapped = file.chain.wrap_into(payload, stages, known, headers=headers)
         self._stages[piece.key] = {**stages, "file": wrapped}
-        put = Put(name, wrapped, stamp or 0, known.values)
+        put = Put(name, wrapped, self._stamp if stamp is None else stamp, known.values)
         self.encoded.append(Encoded(piece, payload, put))
 
     def _stage(self, role: str, stage: str, fields: Any) -> Payload:
@@ -124,8 +126,11 @@ class _Written:
         return found[stage]
 
 
-def encode_shared(edition: Edition, piece: Piece, known: Known) -> Encoded | None:
-    """Wrap a piece that all saves share; None where this edition has no such piece."""
+def encode_shared(edition: Edition, piece: Piece, known: Known, now: int) -> Encoded | None:
+    """Wrap a piece that all saves share; None where this edition has no such piece.
+
+    `now` is the time of writing, in ns since 1970.
+    """
     file = edition.file_of(piece.role)
     if file is None or not edition.pieces[piece.role].shared:
         return None
@@ -135,7 +140,7 @@ def encode_shared(edition: Edition, piece: Piece, known: Known) -> Encoded | Non
         raise RefusedError(f"{name} is never to be touched, as the recipe says.")
     payload = DigestedPayload(piece.payload)
     wrapped = file.chain.wrap(payload, known, headers=piece.headers)
-    return Encoded(piece, payload, Put(name, wrapped, piece.stamp or 0))
+    return Encoded(piece, payload, Put(name, wrapped, now if piece.stamp is None else piece.stamp))
 
 
 def _add_sidecar(

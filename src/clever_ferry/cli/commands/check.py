@@ -93,7 +93,12 @@ def command(
             for line in filter(None, (*error.details, error.advice)):
                 out.print(indented(escape(line), 4))
         bad = sum(bool(save.problems) for save in checked.saves)
-        if checked.damaged:
+        if checked.damaged and not bad:
+            out.print(
+                ("\nEach save by itself is complete" if checked.saves else "\nNo save can be read")
+                + "; what stands above in red is wrong with what they are in. Nothing was changed."
+            )
+        elif checked.damaged:
             out.print(
                 f"\n{bad} of {counted(len(checked.saves), 'save')} damaged or not whole. Nothing "
                 "was changed. Look for older copies before you save over them."
