@@ -205,12 +205,10 @@ class FactReader:
                     notes.append(_unknown(label, f"{at} in the {piece.title} is no single value"))
             if used:
                 packs = tuple(dict.fromkeys(str(one) for one in used if isinstance(one, str | int)))
-        return FactsRead(
-            tuple(filter(None, facts)),
-            _once(problems),
-            _once(notes),
-            packs,
-        )
+        known_facts = tuple(filter(None, facts))
+        if not problems and not notes:  # most are so
+            return FactsRead(known_facts, (), (), packs)
+        return FactsRead(known_facts, _once(problems), _once(notes), packs)
 
     def inside(
         self, piece: Piece, known: Known = UNKNOWN
@@ -275,7 +273,7 @@ def _unknown(label: str, why: str) -> str:
 
 
 def _once(headers: list[str]) -> tuple[str, ...]:
-    return tuple(dict.fromkeys(headers)) if headers else ()
+    return tuple(dict.fromkeys(headers))
 
 
 def _fact(key: str, label: str, value: int | float | str, unit: str | None, shown: bool) -> Fact:

@@ -86,7 +86,8 @@ class _Gathering:
         self._groups: dict[_Key, list[Piece]] = {}
         self._fields: dict[_Key, dict[str, Value]] = {}
         self._untold: list[Entry] = []
-        self._missing: dict[tuple[str, ...], list[str]] = {}
+        self._lacks: dict[tuple[str, ...], tuple[list[str], bool]] = {}
+        """Which pieces a save lacks, and whether it has one twice, by its pieces' roles."""
         self._last: Mapping[str, Value] | None = None
         self._there: list[Piece] = []
         self._own: Mapping[str, Value] = _NO_FIELDS
@@ -95,7 +96,9 @@ class _Gathering:
         """Put an entry to the save that its name says, or aside."""
         name = entry.name
         read = self._read(name)
-        if not read or (name.count("/") in self._kept_depths and self._kept_off(name)):
+        if not read or (
+            self._kept_depths and name.count("/") in self._kept_depths and self._kept_off(name)
+        ):
             self._untold.append(entry)
             return
         file, values = read[0]
@@ -254,17 +257,17 @@ class _Gathering:
         problems: list[str] = []
         notes: list[str] = []
         roles = tuple([piece.role for piece in pieces])
-        if len(set(roles)) < len(roles):
+        lacks = self._lacks.get(roles)  # most saves have the same pieces
+        if lacks is None:
+            missing = [f"its {role} is missing" for role in self._edition.missing(roles)]
+            lacks = self._lacks[roles] = (missing, len(set(roles)) < len(roles))
+        if lacks[1]:
             problems += _doubles(pieces)
         for piece in pieces:
-            if piece.problem:
-                problems.append(f"{piece.entry}: {piece.problem}")
-            if piece.locked:
-                notes.append(f"{piece.entry}: {piece.locked}")
-        missing = self._missing.get(roles)  # most saves have the same pieces
-        if missing is None:
-            missing = self._missing[roles] = self._edition.missing(roles)
-        problems += [f"its {role} is missing" for role in missing]
+            if piece.problem or piece.locked:
+                told = problems if piece.problem else notes
+                told.append(f"{piece.entry}: {piece.problem or piece.locked}")
+        problems += lacks[0]
         facts, packs = (read.facts, read.packs) if read is not None else ((), ())
         if read is not None:
             problems += read.problems
