@@ -30,9 +30,10 @@ from clever_ferry.documents.document import (
     values_in,
 )
 from clever_ferry.documents.form import Form
+from clever_ferry.documents.ini_text import Ini
 from clever_ferry.documents.places import PlaceError, steps_of, value_at, values_at
 from clever_ferry.documents.script_text import Script
-from clever_ferry.documents.spec import BlocksSpec, ScriptSpec
+from clever_ferry.documents.spec import BlocksSpec, ScriptSpec, SectionsSpec
 from clever_ferry.errors import DamagedError, FerryError, RefusedError
 from clever_ferry.payload import BytesPayload, StreamPayload, read_all
 from tests.conftest import Den
@@ -287,6 +288,35 @@ def test_ini_is_edited_at_one_place_alone(
         assert read(raw) == {**known, section: {**known[section], "new": "5"}}
         out = whole("ini", raw, Remove(place(section, "new")))
         assert read(out) == known
+
+
+@given(
+    st.lists(st.text(st.sampled_from("a \"\\'n,=;"), max_size=6), min_size=1, max_size=5),
+    st.sampled_from(['"', "'", "<<"]), st.sampled_from(["\\", "^", None]), st.data(),
+)  # fmt: skip
+def test_texts_between_quotes_are_read_without_and_written_with_them(
+    texts: list[str], quote: str, escape: str | None, data: st.DataObject
+) -> None:
+    form = Ini(SectionsSpec(quote=quote, escape=escape))
+
+    def spelled_so(text: str) -> str:
+        for sign in filter(None, (escape, quote)):
+            text = text.replace(sign, f"{escape}{sign}")
+        return f"{quote}{text}{quote}"
+
+    texts = [text for text in texts if escape or quote not in text] or ["a"]
+    lines = [f"n{at}={spelled_so(text)}" for at, text in enumerate(texts)]
+    row = f"{quote}a{quote},{quote}b{quote}"
+    raw = "\n".join(["[s]", *lines, f"row={row}", "count=7", ""]).encode()
+    places = [f"/s/n{at}" for at in range(len(texts))]
+    found = values_in(form, BytesPayload(raw), [*places, "/s/row", "/s/count"])
+    assert [one for (one,) in found] == [*texts, row, "7"]
+    at, new = data.draw(st.sampled_from(range(len(texts)))), data.draw(st.sampled_from(texts))
+    lines[at] = f"n{at}={spelled_so(new)}"
+    changes = (Put(places[at], new), Put("/s/count", 31), Insert("/s/more", new), Insert("/s/m", 8))
+    out = whole(form, raw, *changes)
+    more = [f"row={row}", "count=31", f"more={spelled_so(new)}", "m=8", ""]
+    assert out == "\n".join(["[s]", *lines, *more]).encode()
 
 
 @pytest.mark.parametrize(("raw", "place", "right"), [

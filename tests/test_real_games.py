@@ -19,6 +19,7 @@ from tests.conftest import Den, state
 _DEBIANS = f"{os.environ.get('PATH', '')}:/usr/games"
 MINETEST = shutil.which("minetestserver", path=_DEBIANS)
 CRAWL = shutil.which("crawl", path=_DEBIANS)
+SINGULARITY = shutil.which("singularity", path=_DEBIANS)
 
 
 def run_server(home: Path, world: Path, port: int) -> str:
@@ -139,3 +140,69 @@ def test_crawl_writes_where_the_recipe_says_and_loads_what_is_carried(
     here.cferry("cross", "crawl/linux:Wren", f"crawl/linux@{friend}/.crawl/saves", "--yes")
     assert state(here.top / "home" / ".crawl" / "saves") == before
     assert b"Welcome back, Wren" in play_crawl(friend, (b"S", b"y", b"\r"), b"Welcome back")
+
+
+LOAD = """
+import os, sys
+sys.argv = ["singularity"]
+from singularity.code import dirs
+dirs.create_directories(os.environ["WHERE"] == "folder")
+if os.environ["WHERE"] == "folder":
+    dirs.read_dirs["saves"] = [os.path.join(os.environ["HOME"], "saves")]
+from singularity.code import data, g, i18n, savegame
+i18n.set_language()
+data.reload_all()
+if os.environ["WHERE"] == "new":
+    g.new_game("normal")
+    g.pl.give_time(86_400, midnight_stop=False)
+    savegame.create_savegame("Quiet Loft")
+for save in savegame.get_savegames():
+    savegame.load_savegame(save)
+    told = save.name, save.version, g.pl.raw_sec, g.pl.difficulty.id, int(g.pl.cash)
+    print("loaded", *told, sep="|")
+"""
+
+
+def loads(home: Path, where: str) -> list[list[str]]:
+    """Have the game's own reader load all saves; return what it says of each."""
+    done = subprocess.run(
+        ["/usr/bin/python3", "-c", LOAD], capture_output=True, encoding="utf-8", check=False,
+        env={"HOME": str(home), "WHERE": where, "SDL_VIDEODRIVER": "dummy",
+             "SDL_AUDIODRIVER": "dummy", "PATH": _DEBIANS}, timeout=1200,
+    )  # fmt: skip
+    assert done.returncode == 0, done.stderr
+    return [line.split("|")[1:] for line in done.stdout.splitlines() if line.startswith("loaded")]
+
+
+@pytest.mark.game
+@pytest.mark.skipif(
+    SINGULARITY is None and not os.environ.get("CI"), reason="Singularity is not installed"
+)
+def test_singularity_loads_what_is_carried_and_what_was_changed_in_one_place(
+    linux: Callable[..., Den], tmp_path: Path
+) -> None:
+    assert SINGULARITY is not None, "Singularity must be installed where CI runs"
+    here = linux(**{"home": "home", "xdg-data": "home/.local/share"})
+    ((_, version, time_, level, cash),) = loads(here.top / "home", "new")
+    (save,) = here.cferry("slots", "singularity", "--json").data[0]["saves"]
+    facts = save["facts"]
+    assert (save["name"], facts["difficulty"], facts["version"]) == ("Quiet Loft", level, 101)
+    assert (str(facts["time"]), str(facts["cash"]), version) == (time_, cash, "1.00")
+    (folder := tmp_path / "game" / "saves").mkdir(parents=True)
+    there = f"singularity/folder@{folder.parent}"
+    here.cferry("cross", "singularity/linux:Quiet Loft", f"{there}:Loud Loft", "--yes")
+    assert loads(folder.parent, "folder") == [["Loud Loft", version, time_, level, cash]]
+    apart = tmp_path / "apart"
+    here.cferry("unbox", folder / "Loud Loft.s2", "--as", "singularity:packed", "-o", apart)
+    (piece,) = (apart / "pieces").iterdir()
+    piece.write_text(
+        piece.read_text("utf-8").replace(f'"cash": {cash}', '"cash": 4321', 1), "utf-8"
+    )
+    here.cferry("box", apart, "-o", folder / "Changed.s2")
+    found = {name: rest for name, *rest in loads(folder.parent, "folder")}
+    assert found["Changed"] == [version, time_, level, "4321"]
+    before = state(here.top / "home" / ".local")
+    here.cferry("cross", f"{there}:Changed", "singularity/linux:Quiet Loft", "--yes", "--replace")
+    assert loads(here.top / "home", "there") == [["Quiet Loft", version, time_, level, "4321"]]
+    here.cferry("undo", "--yes")
+    assert state(here.top / "home" / ".local") == before

@@ -346,7 +346,8 @@ def test_every_key_of_the_shipped_recipes_is_in_the_reference() -> None:
         if not isinstance(value, dict):
             return set()
         own = set() if named else set(value)
-        tables = {"pieces", "facts", "editions", "fields", "layouts", "layers", "of", "arriving"}
+        tables = {"pieces", "facts", "editions", "fields", "layouts", "layers", "forms", "of",
+                  "arriving"}  # fmt: skip
         return own.union(*(keys(v, k in tables) for k, v in value.items()))
 
     for file in (resources.files("clever_ferry.recipes") / "data").iterdir():

@@ -152,3 +152,42 @@ def test_freeciv_loads_each_wrapping(linux: Callable[..., Den], tmp_path: Path) 
     broken.write_bytes((folder / "xz" / "isle.sav.xz").read_bytes()[:2000])
     log = Civilizations(folder / "xz").run("list players", "-f", str(broken))
     assert leaders(log) != rulers
+
+
+@pytest.mark.game
+@pytest.mark.skipif(FREECIV is None and not os.environ.get("CI"), reason="no Freeciv server here")
+def test_freeciv_loads_what_is_carried_and_goes_on_with_what_was_changed_in_it(
+    linux: Callable[..., Den], tmp_path: Path
+) -> None:
+    here = linux(home="home")
+    saves = here.top / "home" / ".freeciv" / "saves"
+    saves.mkdir(parents=True)
+    server = Civilizations(saves)
+    made = server.run("set minplayers 0\nset aifill 2\nset size 1\nstart\nsave isle")
+    (written,) = saves.glob("isle.sav*")  # packed as this server is built
+    (save,) = (
+        one for one in here.cferry("slots", "freeciv", "--json").data[0]["saves"]
+        if one["name"] == "isle"
+    )  # fmt: skip
+    facts = save["facts"]
+    assert (facts["turn"], facts["rules"]) == (1, "civ2civ3"), made
+    (folder := tmp_path / "served").mkdir()
+    here.cferry("cross", "freeciv/linux:isle", f"freeciv/server@{folder}", "--yes")
+    apart, carried = tmp_path / "apart", folder / "isle.sav.xz"
+    here.cferry("unbox", carried, "--as", "freeciv:packed", "-o", apart)
+    (piece,) = (apart / "pieces").iterdir()
+    changed = piece.read_text("utf-8").replace("\ngold=50\n", "\ngold=4321\n")
+    assert changed.count("gold=4321") == 2
+    piece.write_text(changed, "utf-8", newline="\n")
+    here.cferry("box", apart, "-o", folder / "rich.sav.xz")
+    log = Civilizations(folder).run(
+        "list players\nset compresstype plain\nsave again", "-f", str(folder / "rich.sav.xz")
+    )
+    assert len(leaders(log)) == 2, log
+    assert (folder / "again.sav").read_text("utf-8").count("\ngold=4321\n") == 2, log
+    there = here.cferry("slots", f"freeciv/server@{folder}", "--json").data[0]["saves"]
+    names = ("isle", "rich", "again")
+    assert {one["name"]: one["facts"] for one in there} == {
+        name: {**facts, "name": name} for name in names
+    }
+    assert written.is_file()

@@ -17,6 +17,7 @@ from clever_ferry.crossing.destinations import FREE
 from clever_ferry.crossing.planning import make_plan
 from clever_ferry.errors import FerryError, RefusedError
 from clever_ferry.finding import at_place, open_berth
+from clever_ferry.finding.addresses import slot_text
 from clever_ferry.finding.berths import Berth, OpenBerth
 from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.signs import Signs
@@ -65,14 +66,17 @@ def rehearse(game: Game, computer: Computer, folders: Sequence[Path]) -> Iterato
                 continue
             with tempfile.TemporaryDirectory(prefix="cferry-rehearsal-") as scratch:
                 try:
-                    copies = {number: _copied(folders[number], Path(scratch, str(number)))
-                              for number in {one.folder, other.folder}}  # fmt: skip
+                    # Both may read one folder; each has a copy for itself, as they have in life.
+                    first, second = (
+                        _copied(folders[side.folder], Path(scratch, way))
+                        for side, way in ((one, "here"), (other, "there"))
+                    )
                 except OSError as error:
                     told = Rehearsed(one.edition, other.edition, save)
                     yield replace(told, stopped=f"the folders can't be copied: {_why(error)}")
                     continue
-                here = _opened(computer, game, one.edition, copies[one.folder])
-                there = _opened(computer, game, other.edition, copies[other.folder])
+                here = _opened(computer, game, one.edition, first)
+                there = _opened(computer, game, other.edition, second)
                 assert here is not None
                 assert there is not None
                 keeps = Keeps(Path(scratch, "own"))
@@ -119,8 +123,7 @@ def _both_ways(here: Berth, there: Berth, save: Save, keeps: Keeps) -> Rehearsed
     try:
         fields = _carry_there(here, there, fields, keeps)
         way = "back"
-        own = str(save.slot) if here.edition.numbered else None
-        fields = _carry(there, here, fields, keeps, own)
+        fields = _carry(there, here, fields, keeps, slot_text(save))
     except FerryError as error:
         return replace(told, stopped=f"{way}: {' '.join((error.what, *error.details[:3]))}")
     after = _contents(_save_of(open_berth(here), fields))
@@ -139,13 +142,12 @@ def _carry_there(here: Berth, there: Berth, fields: object, keeps: Keeps) -> dic
         return _carry(here, there, fields, keeps, FREE[0])
     except RefusedError:
         first = open_berth(there).listing.saves[0]
-        if not there.edition.numbered:
-            raise
-        return _carry(here, there, fields, keeps, str(first.slot))
+        slot = slot_text(first)
+        return _carry(here, there, fields, keeps, slot)
 
 
 def _carry(
-    source: Berth, target: Berth, fields: object, keeps: Keeps, slots: str | None
+    source: Berth, target: Berth, fields: object, keeps: Keeps, slots: str
 ) -> dict[str, Value]:
     """Carry one save; return the fields of what it became."""
     opened = open_berth(source)

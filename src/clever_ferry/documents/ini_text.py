@@ -13,6 +13,7 @@ from collections.abc import Sequence
 from clever_ferry.documents.form import Splice, whole_text
 from clever_ferry.documents.nodes import Node, Single, nodes_at
 from clever_ferry.documents.places import Choice, Step, text_of
+from clever_ferry.documents.spec import SectionsSpec
 from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.payload import Payload
 
@@ -25,14 +26,23 @@ _SIGN = re.compile(rb"[=:]")
 
 
 class Ini:
-    """INI as Python's own reader takes it, without its interpolation."""
+    """INI as Python's own reader takes it, without its interpolation; texts may be quoted."""
 
     title = "INI"
     several = False
 
+    def __init__(self, spec: SectionsSpec | None = None) -> None:
+        self._quote = spec.quote if spec is not None else ""
+        self._escape = spec.escape or "" if spec is not None else ""
+        quote, escape = re.escape(self._quote), re.escape(self._escape)
+        escaped = f"{escape}({escape}|{quote})" if escape else "(?!)()"
+        self._escaped = re.compile(escaped)
+        inner = f"(?:{escaped}|(?!{quote}).)*+"
+        self._text = re.compile(f"{quote}({inner}){quote}", re.DOTALL) if quote else None
+
     def find(self, source: Payload, places: Sequence[Sequence[Step]]) -> list[list[Node]]:
         """Return for each place what stands there."""
-        top = _read(whole_text(source, _MOST, self.title))
+        top = self._top(source)
         return [nodes_at(top, _folded(steps, top)) for steps in places]
 
     def put(self, source: Payload, node: Node, old: bytes, value: Single) -> bytes:
@@ -40,9 +50,34 @@ class Ini:
         text = text_of(value)
         if node.start < 0:
             raise RefusedError("A name without a sign behind it can't be given a value.")
-        if any(sign in text for sign in "\r\n\0") or text != text.strip():
+        bare = not self._quote or (self._bare(old.decode()) is None if old else type(value) is int)
+        if any(sign in text for sign in "\r\n\0") or (bare and text != text.strip()):
             raise RefusedError(f"A line of INI can't hold {text!r}.")
-        return text.encode()
+        return (text if bare else self._quoted(text)).encode()
+
+    def _top(self, source: Payload) -> Node:
+        top = _read(whole_text(source, _MOST, self.title))
+        if self._quote and isinstance(top.inner, dict):
+            waiting = list(top.inner.values())
+            for node in waiting:
+                waiting += node.inner.values() if isinstance(node.inner, dict) else ()
+                if isinstance(node.value, str):
+                    inner = self._bare(node.value)
+                    node.value = node.value if inner is None else inner
+        return top
+
+    def _bare(self, text: str) -> str | None:
+        """Return a text without its quotes; None where it is not one text between them."""
+        found = self._text.fullmatch(text) if self._text is not None else None
+        return self._escaped.sub(r"\1", found[1]) if found is not None else None
+
+    def _quoted(self, text: str) -> str:
+        for sign in (self._escape, self._quote):
+            if sign and sign in text:
+                if not self._escape:
+                    raise RefusedError(f"A text between {self._quote} can't hold {text!r} here.")
+                text = text.replace(sign, self._escape + sign)
+        return f"{self._quote}{text}{self._quote}"
 
     def remove(self, source: Payload, steps: Sequence[Step], nodes: Sequence[Node]) -> list[Splice]:
         """Return what takes names or sections away, with their lines."""

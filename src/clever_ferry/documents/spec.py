@@ -1,10 +1,10 @@
-"""What a recipe says of forms that have no standard: its own blocks, and start scripts."""
+"""What a recipe says of forms that have no standard: blocks, sections, and start scripts."""
 
 from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
 from clever_ferry.model import Meta, Model, hint, one_of
 
-__all__ = ["BlocksSpec", "FormSpec", "ScriptSpec"]
+__all__ = ["BlocksSpec", "FormSpec", "ScriptSpec", "SectionsSpec"]
 
 _Sign = Annotated[str, Meta(min_length=1, max_length=3)]
 
@@ -47,6 +47,21 @@ class BlocksSpec(_Spec, tag="blocks"):
             raise ValueError("there is no `quote` for an `escape` to be of use in")
 
 
+class SectionsSpec(_Spec, tag="sections"):
+    """INI whose texts stand between quotes: `name="Isa"`."""
+
+    MADE_BY = "ini_text.Ini"
+
+    quote: Annotated[_Sign, hint("what stands around texts")] = '"'
+    escape: Annotated[_Sign | None, hint("what makes a quote, or itself, part of a text")] = "\\"
+
+    def __post_init__(self) -> None:
+        if any(sign != sign.strip() or sign.isalnum() for sign in (self.quote, self.escape or "-")):
+            raise ValueError("a sign can be neither blank nor a letter or digit")
+        if self.quote == self.escape:
+            raise ValueError("two of the signs are the same")
+
+
 class ScriptSpec(_Spec, tag="script"):
     """A start script: the values behind the options of its commands, and what it sets."""
 
@@ -55,7 +70,7 @@ class ScriptSpec(_Spec, tag="script"):
     shell: Annotated[Literal["sh", "bat"], hint("whose script it is")] = "sh"
 
 
-_Any = BlocksSpec | ScriptSpec
+_Any = BlocksSpec | SectionsSpec | ScriptSpec
 if TYPE_CHECKING:
     FormSpec = _Any
 else:

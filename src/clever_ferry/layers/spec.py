@@ -141,6 +141,12 @@ class EitherSpec(LayerModel, tag="either"):
     ] = None
 
     @property
+    def words(self) -> str:
+        """What it is called in explanations: which ways there are."""
+        ways = [" + ".join(one.layers) or "plain" for one in self.of]
+        return f"{', '.join(ways[:-1])} or {ways[-1]}"
+
+    @property
     def within(self) -> set[str]:
         """The layers of any."""
         return {name for one in self.of for name in one.layers}

@@ -66,9 +66,12 @@ def _print_edition(game: Game, told: EditionTold) -> None:
 
 def _print_route(game: Game, route: RouteTold) -> None:
     out = console()
-    source, target = f"{game.id}/{route.source.id}", f"{game.id}/{route.target.id}"
+    source, target = (
+        f"{game.id}/{one.id}:{'SLOT' if one.numbered else 'NAME'}"
+        for one in (route.source, route.target)
+    )
     out.print(f"[save]From {escape(route.source.title)} to {escape(route.target.title)}[/]  "
-              f"[place]cferry cross {escape(source)}:SLOT {escape(target)}:SLOT[/]")  # fmt: skip
+              f"[place]cferry cross {escape(source)} {escape(target)}[/]")  # fmt: skip
     for line in route.does:
         out.print(indented(escape(line), 2))
     for line in route.needs:
