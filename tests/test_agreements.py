@@ -98,7 +98,7 @@ WRONG = {
                                     'holds = "json", values = [{ at = "/x", field = "slot" }] },',
                                     "the world's payload has nothing"),
     "itself": ('fact = "day"', 'fact = "own"', "read from here"),
-    "a layer for nothing": ('layers = ["card"], describes', "describes", "an `agrees` layer"),
+    "a layer for nothing": ('layers = ["card"], describes', "describes", "a layer that `agrees`"),
 }  # fmt: skip
 
 

@@ -117,7 +117,8 @@ def test_every_kind_of_layer_has_an_example_that_works() -> None:
     assert {one.kind for one in forms.values()} == kinds_of(FormSpec)
     known = Known({"account": "100200300", "world": "00" * 8}, {"key": "00" * 16})
     card = specs.pop("card")  # it speaks of another piece, which a chain alone does not have
-    assert [one.kind for one in card] == ["agrees"]
+    bill = specs.pop("bill")  # as does a list
+    assert [one.kind for one in (*card, *bill)] == ["agrees", "lists"]
     for name, chain in compile_layers(specs, layouts).items():
         headers: dict[str, Mapping[str, Any]] = {"front": {"tag": "OTTX", "version": 3}}
         owned = name in ("owned", "agreed")

@@ -1,4 +1,4 @@
-"""Twelve invented formats by recipe alone, against writers and readers that know nothing of it."""
+"""Thirteen invented formats by recipe alone, against writers and readers that know none of it."""
 
 from __future__ import annotations
 

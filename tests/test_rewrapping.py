@@ -163,7 +163,10 @@ def test_freeciv_loads_what_is_carried_and_goes_on_with_what_was_changed_in_it(
     saves = here.top / "home" / ".freeciv" / "saves"
     saves.mkdir(parents=True)
     server = Civilizations(saves)
-    made = server.run("set minplayers 0\nset aifill 2\nset size 1\nstart\nsave isle")
+    made = server.run(
+        "set minplayers 0\nset aifill 2\nset size 1\nset gameseed 7\nset mapseed 7\n"
+        "start\nsave isle"
+    )
     (written,) = saves.glob("isle.sav*")  # packed as this server is built
     (save,) = (
         one for one in here.cferry("slots", "freeciv", "--json").data[0]["saves"]
@@ -176,15 +179,16 @@ def test_freeciv_loads_what_is_carried_and_goes_on_with_what_was_changed_in_it(
     apart, carried = tmp_path / "apart", folder / "isle.sav.xz"
     here.cferry("unbox", carried, "--as", "freeciv:packed", "-o", apart)
     (piece,) = (apart / "pieces").iterdir()
-    changed = piece.read_text("utf-8").replace("\ngold=50\n", "\ngold=4321\n")
-    assert changed.count("gold=4321") == 2
+    changed, count = re.subn("\ngold=\\d+\n", "\ngold=4321\n", piece.read_text("utf-8"))
+    assert count == 2
     piece.write_text(changed, "utf-8", newline="\n")
     here.cferry("box", apart, "-o", folder / "rich.sav.xz")
     log = Civilizations(folder).run(
         "list players\nset compresstype plain\nsave again", "-f", str(folder / "rich.sav.xz")
     )
     assert len(leaders(log)) == 2, log
-    assert (folder / "again.sav").read_text("utf-8").count("\ngold=4321\n") == 2, log
+    assert (folder / "again.sav").is_file(), log
+    assert (folder / "again.sav").read_text("utf-8").count("\ngold=4321\n") == 2
     there = here.cferry("slots", f"freeciv/server@{folder}", "--json").data[0]["saves"]
     names = ("isle", "rich", "again")
     assert {one["name"]: one["facts"] for one in there} == {

@@ -27,7 +27,15 @@ from clever_ferry.layouts.times import from_ns
 from clever_ferry.naming import Value
 from clever_ferry.payload import Payload, StreamPayload
 
-__all__ = ["AGREED", "Agreements", "Claim", "Stage", "digest_at"]
+__all__ = [
+    "AGREED",
+    "Agreements",
+    "Claim",
+    "Stage",
+    "digest_at",
+    "read_value",
+    "spelled_value",
+]
 
 AGREED = "agreed"
 """By which name, with its number behind, headers tell what an agreement's places said."""
@@ -272,7 +280,7 @@ def _is_single(node: Node, empty: bool) -> bool:
 
 def _one_value(spec: AgreementSpec, nodes: list[Node]) -> int | str:
     """Return what all of an agreement's places say; raises DamagedError."""
-    values = [_read(spec, node) for node in nodes]
+    values = [read_value(spec, node) for node in nodes]
     if any(not _alike(one, values[0]) for one in values):
         told = ", ".join(sorted({str(one) for one in values})[:4])
         if spec.field is not None:
@@ -283,7 +291,7 @@ def _one_value(spec: AgreementSpec, nodes: list[Node]) -> int | str:
     return values[0]
 
 
-def _read(spec: AgreementSpec, node: Node) -> int | str:
+def read_value(spec: AgreementSpec, node: Node) -> int | str:
     """Return a value as itself: a number, text, or bytes' hex digits."""
     value = _plainly(spec, node)
     if not spec.plus:
@@ -342,6 +350,12 @@ def _spelled(spec: AgreementSpec, node: Node, value: Value) -> Single:
                 return _typed(node, value)
     except ValueError:
         raise RefusedError(f"{value!r} can't be spelled {spec.spelled}.") from None
+
+
+def spelled_value(spec: AgreementSpec, node: Node, payload: Payload) -> Single:
+    """Return what a node is to say of some bytes, as it is spelled there."""
+    assert spec.what is not None
+    return _spelled(spec, node, digest_at(spec.what, payload))
 
 
 def _typed(node: Node, value: Value) -> Single:

@@ -24,7 +24,17 @@ from clever_ferry.layers.known import UNKNOWN, Known
 from clever_ferry.layouts import Layout
 from clever_ferry.payload import Payload
 
-__all__ = ["Chain", "Keyed", "Layer", "Needing", "Parts", "Recalling", "Stages", "Unwrapped"]
+__all__ = [
+    "Blanking",
+    "Chain",
+    "Keyed",
+    "Layer",
+    "Needing",
+    "Parts",
+    "Recalling",
+    "Stages",
+    "Unwrapped",
+]
 
 
 Stages = dict[str, Payload]
@@ -51,6 +61,14 @@ class Recalling(Protocol):
 
     def recall(self, headers: Mapping[str, Mapping[str, Any]]) -> Any:
         """Return a residue of it, or what is false where nothing is known."""
+
+
+@runtime_checkable
+class Blanking(Protocol):
+    """A layer that takes values out of a document."""
+
+    def blanked(self, source: Payload) -> Payload:
+        """Return a document that nobody has filled in yet as one from which they were taken."""
 
 
 @runtime_checkable

@@ -10,7 +10,16 @@ from clever_ferry.layouts.times import StampUnit
 from clever_ferry.layouts.tracing import trace
 from clever_ferry.model import Meta, Model, hint
 
-__all__ = ["AgreementSpec", "AgreesSpec", "IdentitySpec", "PathsSpec", "StageSpec"]
+__all__ = [
+    "AGREEING",
+    "LOOKING",
+    "AgreementSpec",
+    "AgreesSpec",
+    "IdentitySpec",
+    "ListsSpec",
+    "PathsSpec",
+    "StageSpec",
+]
 
 
 class _Placed(LayerModel):
@@ -141,6 +150,91 @@ class IdentitySpec(_Placed, tag="identity"):
     def values(self) -> tuple[AgreementSpec, ...]:
         """The same as agreements."""
         return (AgreementSpec(at=self.at, field=self.bound, kept=self.kept),)
+
+
+class ListedModel(Model):
+    """One value of each line."""
+
+    at: Annotated[str, hint("where in the line; the line itself, without")] = ""
+    what: Annotated[
+        DigestName | Literal["name", "path"],
+        hint("the file's `name`, its whole `path` here, or its `size` or a checksum of its bytes"),
+    ] = "name"
+    stage: Annotated[
+        str, hint("which of its bytes: as they lie (`file`), innermost (`payload`), or a `stage`")
+    ] = "file"
+    spelled: Annotated[
+        Spelling | None, hint("how it is spelled there, where it is not as itself")
+    ] = None
+    digits: Annotated[
+        Annotated[int, Meta(ge=1, le=64)] | None, hint("how many digits at least")
+    ] = None
+
+    @property
+    def names(self) -> bool:
+        """Whether it says which file the line is of."""
+        return self.what in ("name", "path")
+
+    def __post_init__(self) -> None:
+        if self.at and not self.at.startswith("/"):
+            raise ValueError("`at` goes on from the line, so it starts with '/'")
+        if self.names and (self.stage != "file" or self.spelled or self.digits):
+            raise ValueError("a name has no `stage`, and is not `spelled` otherwise")
+        if self.digits is not None and self.spelled in (None, "base64", "hex-little"):
+            raise ValueError("`digits` are of what is `spelled` decimal or hex")
+
+
+class ListsSpec(LayerModel, tag="lists"):
+    """A document has a line for each file of its save: its name, and its size or a checksum."""
+
+    MADE_BY = "lists.Lists"
+
+    holds: Annotated[str, hint("the form of the document")]
+    at: Annotated[str, hint("where the lines are: all that stand there are the list")]
+    of: Annotated[tuple[str, ...], Meta(description="the roles that it names", min_length=1)]
+    values: Annotated[tuple[ListedModel, ...], Meta(description="what a line says", min_length=1)]
+    between: Annotated[
+        str, hint("what stands between lines, where only one is there to tell it")
+    ] = ","
+
+    def __post_init__(self) -> None:
+        if sum(one.names for one in self.values) != 1:
+            raise ValueError("of the `values`, one is the `name` or the `path`")
+
+    @property
+    def words(self) -> str:
+        """What is made anew."""
+        return "the list of files inside"
+
+    def agreements(self) -> tuple[AgreementSpec | None, ...]:
+        """Return each value as an agreement with a piece's bytes; None for the name."""
+        return tuple(
+            None if one.what == "name" or one.what == "path" else
+            AgreementSpec(at=f"{self.at}{one.at}", piece=self.of[0], what=one.what,
+                          stage=one.stage, spelled=one.spelled, digits=one.digits)
+            for one in self.values
+        )  # fmt: skip
+
+    def name_of(self, entry: str) -> str:
+        """Return how a file is named in it, by its path here."""
+        whole = any(one.what == "path" for one in self.values)
+        return entry if whole else entry.rpartition("/")[2]
+
+    def faults(self, layouts: Layouts) -> Iterator[Fault]:
+        """Yield what is written as no place, and forms that have no lines."""
+        if self.holds in layouts or self.holds == "sqlite":
+            yield "holds", f"{self.holds!r} has no lines that could be made anew"
+        places = {f"values[{number}].at": one.at for number, one in enumerate(self.values, 1)}
+        for key, place in {"at": "", **places}.items():
+            place = f"{self.at}{place}"
+            if why := place_fault(place):
+                yield key, why
+
+
+AGREEING = (AgreesSpec, IdentitySpec)
+"""Layers whose values agree one by one."""
+LOOKING = (*AGREEING, ListsSpec)
+"""Layers that look into a document for what must be so; a `PathsSpec` does for paths."""
 
 
 class StageSpec(LayerModel, tag="stage"):

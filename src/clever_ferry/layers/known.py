@@ -2,15 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
-from typing import Any
+from collections.abc import Callable, Collection, Mapping, Sequence
+from typing import Any, NamedTuple
 
 from msgspec import Struct, field
 
 from clever_ferry.naming import Value
 from clever_ferry.payload import Payload
 
-__all__ = ["UNKNOWN", "Known", "Writing"]
+__all__ = ["UNKNOWN", "Known", "Writing", "Written"]
+
+
+class Written(NamedTuple):
+    """A file that is written, for others that speak of it."""
+
+    name: str
+    """Its path at the target."""
+    was: str
+    """Its path where it comes from."""
+    stage: Callable[[str], Payload]
+    """Gives its bytes at a named stage of its wrapping."""
 
 
 class Writing(Struct, frozen=True):
@@ -22,6 +33,8 @@ class Writing(Struct, frozen=True):
     """The facts of the save that is written."""
     stage: Callable[[str, str], Payload] | None = None
     """Gives the bytes of another of its pieces, by its role, at a named stage of its wrapping."""
+    pieces: Callable[[Collection[str]], Sequence[Written]] = lambda roles: ()
+    """Gives the files of some roles that are written with it."""
     before: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     """What the same piece of the save that is replaced has said."""
 

@@ -3,7 +3,13 @@
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
-from clever_ferry.layers.document_spec import AgreesSpec, IdentitySpec, PathsSpec, StageSpec
+from clever_ferry.layers.document_spec import (
+    AgreesSpec,
+    IdentitySpec,
+    ListsSpec,
+    PathsSpec,
+    StageSpec,
+)
 from clever_ferry.layers.spec_base import Fault, LayerModel, Layouts
 from clever_ferry.layouts.tracing import trace
 from clever_ferry.model import HexBytes, Meta, Model, hint, one_of
@@ -366,6 +372,7 @@ _Any = (
     | SwapSpec
     | TextSpec
     | IdentitySpec
+    | ListsSpec
     | AgreesSpec
     | StageSpec
     | PathsSpec

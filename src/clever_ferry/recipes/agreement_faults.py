@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 
 from clever_ferry.layers.document_spec import (
+    AGREEING,
+    LOOKING,
     AgreementSpec,
-    AgreesSpec,
-    IdentitySpec,
+    ListsSpec,
     PathsSpec,
     StageSpec,
 )
@@ -32,6 +33,9 @@ def agreement_faults(recipe: GameRecipe) -> list[str]:
             for one in _agreements(recipe, file.layers):
                 faults += [f"{key}: {what}" for what in _unreachable(recipe, info, file, one)]
                 spoken.add(one.stage)
+            for own in _lists(recipe, file.layers):
+                faults += [f"{key}: {what}" for what in _unlistable(recipe, info, file, own)]
+                spoken |= {one.stage for one in own.values}
         if circle := _circle(recipe, info):
             faults.append(f"editions.{name}.files: {circle}")
     for layer, steps in recipe.layers.items():
@@ -52,20 +56,24 @@ def _flat(recipe: GameRecipe, names: Iterable[str]) -> Iterator[LayerSpec]:
 
 
 def _agreements(recipe: GameRecipe, names: Iterable[str]) -> list[AgreementSpec]:
-    every = (spec for spec in _flat(recipe, names) if isinstance(spec, AgreesSpec | IdentitySpec))
+    every = (spec for spec in _flat(recipe, names) if isinstance(spec, AGREEING))
     return [one for spec in every for one in spec.values]
+
+
+def _lists(recipe: GameRecipe, names: Iterable[str]) -> list[ListsSpec]:
+    return [spec for spec in _flat(recipe, names) if isinstance(spec, ListsSpec)]
 
 
 def _misplaced(recipe: GameRecipe) -> Iterator[str]:
     """Yield where layers agree that are never written."""
     opened = {role: piece.opens for role, piece in recipe.pieces.items()}
     for role, names in opened.items():
-        if any(isinstance(one, AgreesSpec | IdentitySpec) for one in _flat(recipe, names)):
+        if any(isinstance(one, LOOKING) for one in _flat(recipe, names)):
             yield f"pieces.{role}.opens: it stays wrapped when it is carried, so nothing is made so"
     for name, steps in recipe.layers.items():
         for number, spec in enumerate(steps, 1):
             inner = _flat(recipe, spec.within) if isinstance(spec, ChunksSpec) else ()
-            if any(isinstance(one, AgreesSpec | IdentitySpec | StageSpec) for one in inner):
+            if any(isinstance(one, (*LOOKING, StageSpec)) for one in inner):
                 yield f"layers.{name}[{number}].layers: a chunk has no agreements and no stages"
 
 
@@ -108,10 +116,29 @@ def _unreachable(
         )
 
 
+def _unlistable(
+    recipe: GameRecipe, info: EditionInfo, file: FileInfo, own: ListsSpec
+) -> Iterator[str]:
+    """Yield which roles a list can't be of, and which stages they do not have."""
+    for role in own.of:
+        other = next((each for each in info.files if each.role == role), None)
+        if other is None or role not in recipe.pieces:
+            yield f"there is no piece {role!r} here; {known(each.role for each in info.files)}"
+        elif other is file:
+            yield f"the {role} can't list itself, as that would change it"
+        elif recipe.pieces[role].shared or (file.role in recipe.pieces
+                                            and recipe.pieces[file.role].shared):  # fmt: skip
+            yield f"the {role} and its list must both be of one save"
+        else:
+            for one in own.values:
+                payload = one.stage == "payload" and _opened_up(recipe, other.layers)
+                if payload or one.stage not in (*_ALWAYS, *_stages(recipe, other.layers)):
+                    yield f"the {role} has no bytes of the stage {one.stage!r} that are listable"
+
+
 def _opened_up(recipe: GameRecipe, names: Iterable[str]) -> bool:
     """Tell whether a layer takes values out, so that the payload is not what a game has."""
-    taking = AgreesSpec | IdentitySpec | PathsSpec
-    return any(isinstance(spec, taking) for spec in _flat(recipe, names))
+    return any(isinstance(spec, (*LOOKING, PathsSpec)) for spec in _flat(recipe, names))
 
 
 def _stages(recipe: GameRecipe, names: Sequence[str]) -> list[str]:
@@ -148,7 +175,9 @@ def _stage_faults(recipe: GameRecipe, file: FileInfo, spoken: set[str]) -> Itera
 def _circle(recipe: GameRecipe, info: EditionInfo) -> str:
     """Return which pieces speak of each other's bytes, so that none can be written first."""
     needs = {
-        file.role: {one.piece for one in _agreements(recipe, file.layers) if one.piece}
+        file.role: {one.piece for one in _agreements(recipe, file.layers) if one.piece}.union(
+            *(own.of for own in _lists(recipe, file.layers))
+        )
         for file in info.files
     }
     done: set[str] = set()

@@ -13,9 +13,9 @@ from clever_ferry.documents.form import Form
 from clever_ferry.documents.spec import FormSpec
 from clever_ferry.errors import FerryError, RecipeError
 from clever_ferry.layers import Chain, compile_layers
-from clever_ferry.layers.agreements import Agreements
+from clever_ferry.layers.chain import Blanking
 from clever_ferry.layers.compiling import layer_faults
-from clever_ferry.layers.document_spec import AgreesSpec, IdentitySpec, StageSpec
+from clever_ferry.layers.document_spec import LOOKING, StageSpec
 from clever_ferry.layouts import Layout, compile_layouts
 from clever_ferry.layouts.judging import layout_faults
 from clever_ferry.layouts.whole import LayoutForm
@@ -331,8 +331,11 @@ def _files(
         sidecar = None
         if file.describes is not None:
             if file.layout is None:
-                if not any(isinstance(one, AgreesSpec | IdentitySpec) for one in steps):
-                    faults.add(f"{key}.describes", "that needs a `layout`, or an `agrees` layer")
+                if not any(isinstance(one, LOOKING) for one in steps):
+                    faults.add(
+                        f"{key}.describes",
+                        "that needs a `layout`, or a layer that `agrees` or `lists`",
+                    )
                 sidecar = Sidecar(file.describes, None, file.template)
                 if file.template is not None and (wrong := _unfillable(file.template, chain)):
                     faults.add(f"{key}.template", wrong)
@@ -378,7 +381,7 @@ def _unfillable(template: str, chain: Chain) -> str:
     try:
         payload: Payload = BytesPayload(template.encode())
         for layer in chain.layers:
-            if isinstance(layer, Agreements):
+            if isinstance(layer, Blanking):
                 payload = layer.blanked(payload)
         read_all(payload, limit=_LONGEST, what="It")
     except FerryError as error:

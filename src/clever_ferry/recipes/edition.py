@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 from functools import cached_property
+from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
 
@@ -25,6 +26,9 @@ from clever_ferry.recipes.models import (
 )
 from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
 from clever_ferry.recipes.sidecars import Sidecar
+
+if TYPE_CHECKING:
+    from clever_ferry.layers.lists import Unlisted
 
 __all__ = ["Edition", "Game", "values_of"]
 
@@ -203,14 +207,16 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
             found += [one for one in needs if one not in found and needs[one] <= {*found}]
         return tuple(found)
 
-    def claims_on(self, piece: Piece, save: Save) -> list[tuple[Piece, Claim]]:
+    def claims_on(self, piece: Piece, save: Save) -> list[tuple[Piece, Claim | Unlisted]]:
         """Return what a save's other pieces say of a piece's bytes."""
-        return [
-            (other, claim)
-            for other in save.pieces
-            for claim in other.claims
-            if claim.spec.piece == piece.role and piece.fields in (other.fields, {})
-        ]
+        found: list[tuple[Piece, Claim | Unlisted]] = []
+        for other in save.pieces:
+            for claim in other.claims:
+                if not isinstance(claim, Claim):
+                    found += [(other, one) for one in claim.about(piece.role, piece.entry)]
+                elif claim.spec.piece == piece.role and piece.fields in (other.fields, {}):
+                    found.append((other, claim))
+        return found
 
     def at_stage(self, piece: Piece, stage: str, known: Known) -> Payload:
         """Return a piece's bytes as they are at a stage of its wrapping here."""

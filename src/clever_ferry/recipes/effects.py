@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
-from clever_ferry.layers import IdentitySpec
-from clever_ferry.layers.document_spec import AgreesSpec, PathsSpec
+from clever_ferry.layers.document_spec import AGREEING, LOOKING, PathsSpec
 from clever_ferry.layers.spec import LayerSpec
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.layouts.tracing import refers, trace
@@ -69,7 +68,7 @@ def box_layout_effects(recipe: BoxRecipe) -> list[str]:
     faults += [f"layers.{name}: nothing uses it" for name in recipe.layers if name not in reached]
     faults += [f"layers.{name}: a box has no name fields or pieces that it could agree with"
                for name in reached for step in recipe.layers.get(name, ())
-               if isinstance(step, AgreesSpec | IdentitySpec | PathsSpec)]  # fmt: skip
+               if isinstance(step, (*LOOKING, PathsSpec))]  # fmt: skip
     for name, one in layouts.items():
         faults += _layout_effects(name, one, uses.get(name, set()))
     return faults
@@ -108,9 +107,7 @@ def held(recipe: GameRecipe) -> set[str]:
     """Return the forms that pieces and layers hold."""
     found = {piece.holds for piece in recipe.pieces.values() if piece.holds is not None}
     every = [spec for steps in recipe.layers.values() for spec in steps]
-    return found | {
-        spec.holds for spec in every if isinstance(spec, AgreesSpec | IdentitySpec | PathsSpec)
-    }
+    return found | {spec.holds for spec in every if isinstance(spec, (*LOOKING, PathsSpec))}
 
 
 def every_fact(recipe: GameRecipe) -> Iterator[tuple[str, FactInfo]]:
@@ -269,7 +266,7 @@ def _bound_effects(info: EditionInfo, recipe: GameRecipe) -> Iterator[tuple[str,
         for layer in _reached(recipe.layers, set(file.layers)):
             for spec in recipe.layers.get(layer, ()):
                 bound = []
-                if isinstance(spec, AgreesSpec | IdentitySpec):
+                if isinstance(spec, AGREEING):
                     bound = [one.field for one in spec.values if one.field and not one.kept]
                 for layout, use in spec.layouts.items():
                     if use == "header":

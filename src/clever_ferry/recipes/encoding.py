@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from functools import partial
 from typing import Any, NamedTuple
 
@@ -12,8 +12,8 @@ from clever_ferry.boxes import Put
 from clever_ferry.cargo import DigestedPayload, Piece, Save
 from clever_ferry.errors import RefusedError
 from clever_ferry.layers import Known
-from clever_ferry.layers.agreements import Agreements
-from clever_ferry.layers.known import Writing
+from clever_ferry.layers.chain import Blanking
+from clever_ferry.layers.known import Writing, Written
 from clever_ferry.naming import Value
 from clever_ferry.payload import BytesPayload, Payload
 from clever_ferry.recipes.edition import Edition, values_of
@@ -108,13 +108,22 @@ class _Written:
     ) -> None:  # fmt: skip
         """Wrap one more."""
         stage = partial(self._stage, fields=piece.key[1])
-        writing = Writing(self._now, self._facts, stage, self.before_of(piece.key))
+        before = self.before_of(piece.key)
+        writing = Writing(self._now, self._facts, stage, self._pieces, before)
         known = replace(self._known.of(piece.fields), writing=writing)
         stages: dict[str, Payload] = {}
         wrapped = file.chain.wrap_into(payload, stages, known, headers=headers)
         self._stages[piece.key] = {**stages, "file": wrapped}
         put = Put(name, wrapped, self._stamp if stamp is None else stamp, known.values)
         self.encoded.append(Encoded(piece, payload, put))
+
+    def _pieces(self, roles: Collection[str]) -> list[Written]:
+        """Return the files of some roles that are encoded by now."""
+        return [
+            Written(one.put.name, one.piece.entry, self._stages[one.piece.key].__getitem__)
+            for one in self.encoded
+            if one.piece.role in roles
+        ]
 
     def _stage(self, role: str, stage: str, fields: Any) -> Payload:
         """Return a piece's bytes: that of the same fields, as of the same player, or the only."""
@@ -160,6 +169,6 @@ def _add_sidecar(
         item.put.payload, of.payload, {**facts, **known.fields}, values, before
     )
     for layer in file.chain.layers:
-        if isinstance(layer, Agreements):
+        if isinstance(layer, Blanking):
             payload = layer.blanked(payload)
     written.add(file, piece, name, DigestedPayload(payload), values, of.stamp)

@@ -24,6 +24,7 @@ from clever_ferry.errors import DamagedError, KeyNeededError, UnsupportedError
 from clever_ferry.forms.recognising import form_of
 from clever_ferry.forms.verifying import verify
 from clever_ferry.layers import Known
+from clever_ferry.layers.agreements import Claim
 from clever_ferry.payload import Payload, head
 from clever_ferry.recipes.edition import Edition
 from clever_ferry.recipes.facts import UNREADABLE
@@ -181,6 +182,9 @@ class Examiner:
                 faults.append(f"{other.entry} {wrong}")
             elif claim.spec.what != "size":
                 evidence.append(Evidence("verified", f"its {other.role}'s {claim.spec.what}"))
+        entries = [one.entry for one in save.pieces]
+        for lists in (one for one in piece.claims if not isinstance(one, Claim)):
+            faults += [f"it lists {name}, which is not there" for name in lists.lacking(entries)]
         return evidence
 
     def _by_form(

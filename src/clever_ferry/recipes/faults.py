@@ -9,8 +9,7 @@ from clever_ferry.documents.document import FORMS as DOCUMENTS
 from clever_ferry.documents.places import place_fault
 from clever_ferry.errors import FerryError
 from clever_ferry.forms.recognising import FORMS
-from clever_ferry.layers import IdentitySpec
-from clever_ferry.layers.document_spec import AgreesSpec, PathsSpec
+from clever_ferry.layers.document_spec import AGREEING, LOOKING, PathsSpec
 from clever_ferry.layouts import Layout, LayoutError
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
 from clever_ferry.recipes.effects import every_fact
@@ -65,7 +64,7 @@ def form_faults(recipe: GameRecipe) -> list[str]:
     held += [(f"layers.{name}[{number}].holds", layer.holds,
               documents if isinstance(layer, PathsSpec) else {*documents, "sqlite"})
              for name, layers in recipe.layers.items() for number, layer in enumerate(layers, 1)
-             if isinstance(layer, AgreesSpec | IdentitySpec | PathsSpec)]  # fmt: skip
+             if isinstance(layer, (*LOOKING, PathsSpec))]  # fmt: skip
     held += [(f"editions.{name}.format.holds", one.format.holds, {*DOCUMENTS, *recipe.forms})
              for name, one in recipe.editions.items() if isinstance(one.format, NodesSpec)
             ]  # fmt: skip
@@ -147,7 +146,7 @@ def _handover_faults(recipe: GameRecipe) -> list[str]:
     if info.guest in recipe.pieces and not recipe.pieces[info.guest].each:
         faults.append(f"handover.guest: there is only one {info.guest}; it needs `each`")
     layers = [layer for steps in recipe.layers.values() for layer in steps]
-    kept = [value.field for one in layers if isinstance(one, AgreesSpec | IdentitySpec)
+    kept = [value.field for one in layers if isinstance(one, AGREEING)
             for value in one.values if value.kept]  # fmt: skip
     if info.named and info.named not in kept:
         faults.append(f"handover.named: no identity layer with `kept` is bound to {info.named!r}")

@@ -9,6 +9,7 @@ from clever_ferry.layers import Chain
 from clever_ferry.layers.agreements import Agreements
 from clever_ferry.layers.chain import Layer
 from clever_ferry.layers.headers import Header
+from clever_ferry.layers.lists import Lists
 from clever_ferry.layouts import Layout
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.telling import only_read
@@ -83,6 +84,8 @@ def _agreed(chain: Chain) -> Iterator[str]:
     for layer in _every_layer(chain):
         if isinstance(layer, Agreements):
             yield from (spec.words for spec in layer.specs if spec.always is None)
+        elif isinstance(layer, Lists):
+            yield "list of files"
 
 
 def _layouts(chain: Chain) -> Iterator[Layout]:

@@ -1,4 +1,4 @@
-"""Twelve invented save formats of clearly different build, each with a writer and a strict reader.
+"""Thirteen invented save formats, unlike each other, each with a writer and a strict reader.
 
 A save is a slot's number, a world (any bytes) and a small note (JSON). The recipes beside
 describe the same formats to cferry; docs/demo-formats.md describes them to people.
@@ -9,7 +9,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Protocol
 
-from clever_ferry_demo.invented.agreed import Ropewalk
+from clever_ferry_demo.invented.agreed import Ropewalk, Waybill
 from clever_ferry_demo.invented.boxed import Dynamo, Longshore, Orrery
 from clever_ferry_demo.invented.held import Hamper, Letterbook, Pigeonhole
 from clever_ferry_demo.invented.rows import Seedtray, Tidebook
@@ -30,6 +30,7 @@ __all__ = [
     "Ropewalk",
     "Seedtray",
     "Tidebook",
+    "Waybill",
 ]
 
 
@@ -56,4 +57,5 @@ FORMATS: dict[str, Format] = {
     "letterbook": Letterbook,
     "seedtray": Seedtray,
     "tidebook": Tidebook,
+    "waybill": Waybill,
 }

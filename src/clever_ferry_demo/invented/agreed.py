@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import base64
+import bz2
 import hashlib
 import json
 import zlib
 from pathlib import Path
+from xml.etree import ElementTree
 
-__all__ = ["Ropewalk"]
+__all__ = ["Ropewalk", "Waybill"]
 
 Saves = dict[int, tuple[bytes, bytes]]
 
@@ -59,4 +61,44 @@ class Ropewalk:
             assert said["writes"] >= 1
             assert said["style"] == "plain"
             found[int(path.stem)] = (world, note)
+        return found
+
+
+class Waybill:
+    """`bill-NN`: `goods.bin` (bzip2), `note.json`, and `bill.xml`, which lists both."""
+
+    @staticmethod
+    def item(path: Path) -> tuple[str, str, str]:
+        """Return what the bill says of a file: its name, size and SHA-1."""
+        data = path.read_bytes()
+        return path.name, str(len(data)), hashlib.sha1(data).hexdigest().upper()
+
+    @classmethod
+    def write(cls, folder: Path, saves: Saves) -> None:
+        """Write all saves."""
+        for slot, (world, note) in saves.items():
+            (here := folder / f"bill-{slot:02}").mkdir()
+            (here / "goods.bin").write_bytes(bz2.compress(world))
+            (here / "note.json").write_bytes(note)
+            items = [
+                f"  <item sum='{digest}' bytes='{size}'>{name}</item>\n"
+                for name, size, digest in (cls.item(one) for one in sorted(here.iterdir()))
+            ]
+            told = f"<?xml version='1.0'?>\n<bill no='{slot:02}'>\n{''.join(items)}</bill>\n"
+            (here / "bill.xml").write_text(told, "ascii", newline="\n")
+
+    @classmethod
+    def read(cls, folder: Path) -> Saves:
+        """Read all saves."""
+        found = {}
+        for here in sorted(folder.glob("bill-??")):
+            bill = ElementTree.parse(here / "bill.xml").getroot()
+            assert bill.tag == "bill"
+            assert bill.attrib == {"no": here.name[5:]}
+            said = [(one.text, one.attrib["bytes"], one.attrib["sum"]) for one in bill]
+            there = sorted(one for one in here.iterdir() if one.name != "bill.xml")
+            assert sorted(said) == [cls.item(one) for one in there]
+            assert [one.name for one in there] == ["goods.bin", "note.json"]
+            world = bz2.decompress(there[0].read_bytes())
+            found[int(here.name[5:])] = (world, there[1].read_bytes())
         return found
