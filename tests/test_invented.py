@@ -78,8 +78,11 @@ def test_a_format_both_ways(here: Den, tmp_path: Path, name: str) -> None:
     assert read_plain(out) == theirs
     if name == "seedtray":  # rows and columns are shown as the game shows them
         assert "4 (B1)" in here.cferry("slots", f"{name}/made@{made}").out
+        found = here.cferry("check", f"{name}/made@{made}:a1-A2,B1", "--json").data["saves"]
+        assert [one["slot"] for one in found] == [1, 2, 4]
+        assert "B3" in here.cferry("check", f"{name}/made@{made}:B3", code=2).err
         told = here.cferry(
-            "cross", f"{name}/plain@{given}:2", f"{name}/made@{made}:9", "--dry-run"
+            "cross", f"{name}/plain@{given}:2", f"{name}/made@{made}:C3", "--dry-run"
         ).out
         assert "9 (C3)" in told
     if name == "pigeonhole":  # that there is no such place is said before anything is done

@@ -154,7 +154,7 @@ class Backups:
             own = {save.key for save in snapshot.saves}
             chosen = [save for save in source.listing.saves if kept_save(save).key in own]
         else:
-            chosen = select(source.listing.saves, slots, label)
+            chosen = select(source.listing.saves, slots, label, berth.edition.slots_by_number)
         refuse_damaged(self._locker, snapshot, [path for save in chosen for path in save.files])
         plan = make_plan(
             source,

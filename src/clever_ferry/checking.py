@@ -44,7 +44,7 @@ class Checked(Struct, frozen=True):
 def check(opened: OpenBerth, slots: str | None) -> Checked:
     """Read every byte of the chosen saves of a berth as its edition reads them."""
     berth = opened.berth
-    chosen = select(opened.listing.saves, slots, berth.address)
+    chosen = select(opened.listing.saves, slots, berth.address, berth.edition.slots_by_number)
     examiner = Examiner(
         berth.edition, opened.contents, opened.known, berth.files, opened.listing.saves
     )

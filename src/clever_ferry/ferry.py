@@ -143,7 +143,7 @@ class Ferry:
                     found.append(OpenBerth(berth, Contents(()), empty, berth.known(given)))
             return found
         opened = opened_of(self.places.berth(address, account))
-        chosen = select(opened.listing.saves, address.slots, opened.berth.address)
+        chosen = _chosen_of(opened, address.slots)
         return [_only(opened, chosen)]
 
     # Crossings ---------------------------------------------------------------------------
@@ -241,7 +241,7 @@ class Ferry:
         ):  # fmt: skip
             address = parse_address(where)
             one = open_berth(self.places.berth(address, account, option), given=given, lenient=True)
-            opened.append(_only(one, select(one.listing.saves, address.slots, one.berth.address)))
+            opened.append(_only(one, _chosen_of(one, address.slots)))
         if opened[0].berth.game.id != opened[1].berth.game.id:
             raise WrongUseError(
                 "Only two editions of one game correspond to each other.",
@@ -306,7 +306,7 @@ class Ferry:
         berth = self.places.berth(address, account, writing=True)
         self._refuse_half(berth)
         opened = open_berth(berth, given=given)
-        return _only(opened, select(opened.listing.saves, address.slots, opened.berth.address))
+        return _only(opened, _chosen_of(opened, address.slots))
 
     def plan_undo(self, number: int | None = None) -> Undoing:
         """Say what undoing a crossing will do."""
@@ -376,7 +376,7 @@ class Ferry:
                 continue  # an export is a copy already, and stays as it is
             try:
                 opened = open_berth(berth, keyless=True)
-                saves = select(opened.listing.saves, address.slots, berth.address)
+                saves = _chosen_of(opened, address.slots)
                 if saves or opened.listing.shared:
                     made.append(
                         back_up(
@@ -462,6 +462,11 @@ class Ferry:
                 raise NotFoundError(f"There is no folder {folder}.")
         read = [one for folder in folders for one in try_recipe(game, self.computer, folder)]
         return RecipeTried(read, list(rehearse(game, self.computer, folders)))
+
+
+def _chosen_of(opened: OpenBerth, slots: str | None) -> list[Save]:
+    berth = opened.berth
+    return select(opened.listing.saves, slots, berth.address, berth.edition.slots_by_number)
 
 
 def _only(opened: OpenBerth, chosen: list[Save]) -> OpenBerth:

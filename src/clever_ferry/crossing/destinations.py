@@ -44,7 +44,7 @@ def destinations_of(
         return [_onto_throwaway(target)]
     if not named and slots.casefold() in FREE:
         return _free(saves, target)
-    wanted = parse_slots(slots)
+    wanted = parse_slots(slots if named else edition.slots_by_number(slots))
     if named or wanted.named:
         if len(saves) != 1:
             raise WrongUseError(

@@ -64,7 +64,8 @@ def make_plan(
             "name the folder.",
         )
     where = f"{source.berth.address}"
-    saves = select(source.listing.saves, chosen, where)
+    by_number = source.berth.edition.slots_by_number
+    saves = select(source.listing.saves, chosen, where, by_number)
     left = [save for save in saves if whole_only and save.problems]
     if len(left) < len(saves):
         saves = [save for save in saves if save not in left]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from msgspec import Struct
 
@@ -111,8 +111,15 @@ def parse_slots(text: str) -> Slots:
     return Slots(text, tuple(numbers))
 
 
-def select(saves: Sequence[Save], text: str | None, where: str) -> list[Save]:
+def select(
+    saves: Sequence[Save],
+    text: str | None,
+    where: str,
+    by_number: Callable[[str], str] = lambda text: text,
+) -> list[Save]:
     """Return the chosen saves, all where nothing is chosen.
+
+    `by_number` gives the numbers of slots that are shown otherwise.
 
     Raises UnknownNameError for a slot that is not there, with those that are, and
     ChoiceNeededError where a name or number fits several saves.
@@ -122,7 +129,7 @@ def select(saves: Sequence[Save], text: str | None, where: str) -> list[Save]:
     by_name = [save for save in saves if text.casefold() in names_of(save)]
     if len(by_name) == 1:
         return by_name
-    slots = parse_slots(text)
+    slots = parse_slots(by_number(text))
     if len(by_name) > 1:
         raise _several(text, where, by_name)
     if slots.named:
@@ -135,7 +142,8 @@ def select(saves: Sequence[Save], text: str | None, where: str) -> list[Save]:
     for number in slots.numbers:
         there = [save for save in saves if save.slot == number]
         if not there:
-            raise _no_slot(f"Slot {number} is not", where, saves, [])
+            told = text.strip() if len(slots.numbers) == 1 else number
+            raise _no_slot(f"Slot {told} is not", where, saves, [])
         if len(there) > 1:
             raise _several(str(number), where, there)
         chosen.append(there[0])

@@ -32,6 +32,9 @@ if TYPE_CHECKING:
 
 __all__ = ["Edition", "Game", "values_of"]
 
+_MOST_SHOWN = 10_000
+"""Slots that are known by how they are shown."""
+
 
 class Edition(Struct, frozen=True, dict=True, kw_only=True):
     """A compiled edition of one game."""
@@ -98,6 +101,24 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
         field = self.fields.get("slot")
         shown = field.shown(slot) if isinstance(field, NumberField | JoinedField) else ""
         return f"{slot} ({shown})" if shown else str(slot)
+
+    def slots_by_number(self, text: str) -> str:
+        """Return slots as they are shown (`B2`, `A1-A3,C3`) by their numbers.
+
+        What is shown as a number, and what no slot is shown as, stays as it is.
+        """
+        field = self.fields.get("slot")
+        if not isinstance(field, NumberField | JoinedField) or not field.shown(1):
+            return text
+        known: dict[str, str] = {}
+        for slot in range(1, _MOST_SHOWN):
+            if not (shown := field.shown(slot)):
+                break
+            known.setdefault(shown.casefold(), str(slot))
+        parts = (part.strip().split("-") for part in text.split(","))
+        return ",".join(
+            "-".join(known.get(end.strip().casefold(), end) for end in part) for part in parts
+        )
 
     def enter(self, folder: str) -> bool:
         """Tell whether a folder of a berth may hold pieces."""
