@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Sequence
 from typing import Any
 
 from clever_ferry.documents.nodes import Node
@@ -17,22 +17,25 @@ __all__ = ["placed"]
 _KEY = re.compile(r"((?:[\w-]+(?:\[\d+\])*\.)*[\w-]+(?:\[\d+\])*)(?: = |: )")
 _PART = re.compile(r"[\w-]+|\[\d+\]")
 
+_MOST, _LARGEST = 100, 1 << 18
+"""Faults whose lines are told, and characters of a file in which they are looked for."""
+
 _Path = tuple[str, ...]
 
 
-def placed(text: str, faults: Iterable[str]) -> tuple[str, ...]:
+def placed(text: str, faults: Sequence[str]) -> tuple[str, ...]:
     """Return faults that begin with the key they are of, with the line where that stands.
 
     A value's own column is told, too, both counted from 1. A key that is missing has the line of
-    the first value beside it; what can't be told stays as it is. `text` is TOML that can be read.
+    the first value beside it; what can't be told, and what is beyond a hundred, stays as it is.
     """
-    data = parse_toml(text.encode())
-    known = {fault: _nearest(data, fault) for fault in faults}
-    paths = dict.fromkeys(path for path, _ in known.values() if path)
     try:
-        lines = _lines(text, list(paths))
-    except FerryError:
-        lines = {}
+        data = parse_toml(text.encode())
+        known = {fault: _nearest(data, fault) for fault in faults}
+        paths = dict.fromkeys(path for path, _ in known.values() if path)
+        lines = _lines(text, list(paths)[:_MOST]) if len(text) <= _LARGEST else {}
+    except (FerryError, ValueError, RecursionError):
+        return tuple(faults)
     return tuple(
         f"line {line}{f', column {column}' if exact else ''}: {fault}" if line else fault
         for fault, (path, exact) in known.items()
@@ -50,7 +53,7 @@ def _nearest(data: dict[str, Any], fault: str) -> tuple[_Path, bool]:
     path: list[str] = []
     parts = _PART.findall(found[1]) if found else []
     exact = True
-    for part in parts:
+    for number, part in enumerate(parts, 1):
         try:
             if part.startswith("["):
                 step: str | int = int(part[1:-1]) - 1
@@ -59,6 +62,8 @@ def _nearest(data: dict[str, Any], fault: str) -> tuple[_Path, bool]:
                 step = part
                 here = here[part]
         except (LookupError, TypeError):
+            if number < len(parts):
+                return (), False  # a name that is not told by its letters alone
             exact = False
             break
         path.append(str(step))

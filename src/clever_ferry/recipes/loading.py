@@ -140,7 +140,7 @@ class Recipes:
             recipe = self._recipe(source)
             if not isinstance(recipe, GameRecipe):
                 raise self.unknown(ident)
-            self._games[ident] = _with_place(source, lambda: compile_game(recipe, self.box))
+            self._games[ident] = _with_place(source.place, lambda: compile_game(recipe, self.box))
         return self._games[ident]
 
     def games(self) -> tuple[list[Game], list[FerryError]]:
@@ -180,7 +180,7 @@ class Recipes:
             if source is None or not isinstance(recipe, BoxRecipe):
                 raise UnknownNameError(f"there is no box recipe {ident!r}")
             box = recipe
-            made = _with_place(source, lambda: compile_box(box))
+            made = _with_place(source.place, lambda: compile_box(box))
             self._boxes[ident] = (recipe.box.title, made)
         return self._boxes[ident]
 
@@ -198,19 +198,19 @@ class Recipes:
         """Read and compile one of the recipe files at hand; raises RecipeError."""
         self.source(source.id)
         recipe = self._recipe(source)
-        self._compile(recipe, source)
+        self._compile(recipe, source.place)
         return recipe
 
-    def _compile(self, recipe: AnyRecipe, source: RecipeSource) -> None:
+    def _compile(self, recipe: AnyRecipe, place: str) -> None:
         if isinstance(recipe, GameRecipe):
             game = recipe
-            _with_place(source, lambda: compile_game(game, self.box))
+            _with_place(place, lambda: compile_game(game, self.box))
         elif isinstance(recipe, BoxRecipe):
             box = recipe
-            _with_place(source, lambda: compile_box(box))
+            _with_place(place, lambda: compile_box(box))
         else:
             library = recipe
-            _with_place(source, lambda: compile_library(library))
+            _with_place(place, lambda: compile_library(library))
 
     def libraries(self) -> list[Library]:
         """Return every game library whose recipe can be used."""
@@ -231,9 +231,17 @@ class Recipes:
         return compile_game(recipe, self.box)
 
     def check(self, path: Path) -> AnyRecipe:
-        """Read and compile a recipe file from anywhere; raises RecipeError with every fault."""
-        recipe = read_recipe(path)
-        self._compile(recipe, _given(path))
+        """Read and compile a recipe file from anywhere.
+
+        Raises RecipeError with every fault, and the lines that they are in.
+        """
+        try:
+            recipe = read_recipe(path)
+            self._compile(recipe, str(path))
+        except RecipeError as error:
+            with suppress(RecipeError):  # it can't be read at all
+                error.details = placed(_text(path, str(path)), error.details)
+            raise
         return recipe
 
 
@@ -261,10 +269,6 @@ def read_recipe(path: Path) -> AnyRecipe:
     return _parsed(_text(path, str(path)), str(path), stem=path.stem)
 
 
-def _given(path: Path) -> RecipeSource:
-    return RecipeSource(path.stem, "yours", path)
-
-
 def _text(file: Path, place: str) -> str:
     try:
         # What is shipped may lie in an archive; what does not is read within bounds.
@@ -281,12 +285,12 @@ def _parsed(text: str, place: str, stem: str | None = None) -> AnyRecipe:
     except (ValueError, RecursionError) as error:
         raise RecipeError(f"The recipe {place} is no valid TOML: {error}.") from None
     try:
-        return _checked(data, text, place, stem)
+        return _checked(data, place, stem)
     except RecursionError:
         raise RecipeError(f"The recipe {place} is nested deeper than can be read.") from None
 
 
-def _checked(data: dict[str, Any], text: str, place: str, stem: str | None) -> AnyRecipe:
+def _checked(data: dict[str, Any], place: str, stem: str | None) -> AnyRecipe:
     if vast := _vast(data):
         raise RecipeError(
             f"The recipe {place} has a number that nothing can count to.",
@@ -298,7 +302,7 @@ def _checked(data: dict[str, Any], text: str, place: str, stem: str | None) -> A
     except ValidationError as error:
         raise RecipeError(
             f"The recipe {place} has something that can't stand so.",
-            details=placed(text, explain(model, data)) or (str(error),),
+            details=explain(model, data) or (str(error),),
             advice="docs/recipes.md lists every key with an example.",
         ) from None
     ident = _head(recipe).id
@@ -326,12 +330,12 @@ def _comes_in_archives(recipe: GameRecipe) -> bool:
     return any(place.archives for one in recipe.editions.values() for place in one.berths)
 
 
-def _with_place(source: RecipeSource, step: Callable[[], _T]) -> _T:
+def _with_place(place: str, step: Callable[[], _T]) -> _T:
     try:
         return step()
     except RecipeError as error:
         raise RecipeError(
-            f"The recipe {source.place} does not fit together.",
-            details=placed(source.text(), error.details),
+            f"The recipe {place} does not fit together.",
+            details=error.details,
             advice="docs/recipes.md lists every key with an example.",
         ) from None
