@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import sys
 from collections.abc import Iterable, Sequence
 from datetime import UTC, datetime, timedelta
@@ -37,6 +38,7 @@ __all__ = [
     "iso",
     "numbered",
     "place",
+    "place_word",
     "print_unkept",
     "size",
     "steps",
@@ -143,7 +145,7 @@ class _Table(Table):
                     line.plain = line.plain.replace(_NO_BREAK, " ")
                     front = Text(f"{head if number == 0 else '':<{indent}}", style="bold")
                     if indent + cell_len(line.plain) <= options.max_width:
-                        yield front + line
+                        yield Text("") + front + line  # else all of it would be bold
                         continue
                     if number == 0:
                         yield Text(head, style="bold")
@@ -300,6 +302,12 @@ def place(path: PurePath, most: int = 200) -> str:
     if text.startswith(home + os.sep):
         text = "~" + text[len(home) :]
     return text if len(text) <= most else "…" + text[-most + 1 :]
+
+
+def place_word(path: PurePath) -> str:
+    """Return a path as one word of a command: the home folder shortened, else quoted if need be."""
+    text = place(path, most=10_000)
+    return text if re.fullmatch(r"[\w@%+=:,./\\~-]+", text) else f'"{path}"'
 
 
 def iso(stamp: int | None) -> str | None:

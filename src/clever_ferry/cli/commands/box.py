@@ -9,7 +9,7 @@ import click
 from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, escape
+from clever_ferry.cli.screen import console, escape, place
 
 __all__ = ["command"]
 
@@ -54,4 +54,4 @@ def command(computer: Path | None, folder: Path, out: Path, as_json: bool) -> No
         same = ", the same as it was"
     elif not (done.changed or done.added or done.removed):
         same = "; its pieces are as they were, but its bytes are not: it was packed anew"
-    screen.print(f"[good]✓[/] {escape(str(done.path))} is put together{same}.")
+    screen.print(f"[good]✓[/] {escape(place(done.path))} is put together{same}.")

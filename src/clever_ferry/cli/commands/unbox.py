@@ -10,7 +10,17 @@ import click
 from clever_ferry.cli.exits import DAMAGED, echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, counted, escape, iso, size, table, when_cell
+from clever_ferry.cli.screen import (
+    console,
+    counted,
+    escape,
+    iso,
+    place,
+    place_word,
+    size,
+    table,
+    when_cell,
+)  # fmt: skip
 from clever_ferry.errors import WrongUseError
 
 if TYPE_CHECKING:
@@ -61,9 +71,11 @@ def command(
                 )
         for part in bad:
             screen.print(f"[bad]{escape(part.name)}:[/] {escape(part.problem)}")
-        if not only_list:
-            screen.print(f"{counted(len(parts) - len(bad), 'piece')} in {escape(str(out))}/pieces")
-            screen.print(f"To put it together again: cferry box {escape(str(out))} -o NEW")
+        if out is not None and not only_list:
+            where = escape(place(out / "pieces"))
+            screen.print(f"{counted(len(parts) - len(bad), 'piece')} in {where}")
+            again = f"cferry box {escape(place_word(out))} -o NEW"
+            screen.print(f"To put it together again: {again}", soft_wrap=True)
     if bad:
         raise click.exceptions.Exit(DAMAGED)
 
