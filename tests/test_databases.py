@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
 import sqlite3
 import subprocess
 import sys
 import time
 import zipfile
+import zlib
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -316,3 +318,78 @@ def test_what_a_database_does_not_take_is_refused() -> None:
     for wrong in (Remove("/strict/0/value"), Insert("/strict/0/value/x", 1)):
         with pytest.raises(RefusedError):
             whole(changed(Rows(), BytesPayload(raw), [wrong]))
+
+
+TOLD = """
+recipe = 1
+box = { id = "chest", title = "A chest" }
+[format]
+kind = "sqlite"
+file = "saves.db"
+table = "saves"
+name = "name"
+data = "data"
+sums.bytes = { what = "size" }
+sums.sum = { what = "crc32", spelled = "HEX" }
+sums.hash = { what = "md5" }
+repeats = { slot = "slot" }
+fills = { kind = "world" }
+"""
+ROWS_OF = "SELECT name, data, bytes, sum, hash, slot, kind FROM saves ORDER BY slot"
+
+
+def row_of(slot: int, data: bytes, kind: str = "own") -> tuple[object, ...]:
+    digest = hashlib.md5(data).digest()
+    return f"{slot}.world", data, len(data), f"{zlib.crc32(data):08X}", digest, slot, kind
+
+
+@pytest.fixture
+def told(den: Den, tmp_path: Path) -> Path:
+    den.recipe("bin", recipe_of("", one="{slot}.plain", three="chest:{slot}.world"))
+    den.recipe("chest", TOLD)
+    with closing(sqlite3.connect(tmp_path / "saves.db")) as book, book:
+        book.execute(
+            "CREATE TABLE saves (name TEXT PRIMARY KEY, data BLOB, bytes INT NOT NULL, "
+            "sum TEXT NOT NULL, hash BLOB NOT NULL, slot INT NOT NULL, kind NOT NULL)"
+        )
+        rows = [row_of(slot, b"day %d" % slot) for slot in (1, 2)]
+        book.executemany("INSERT INTO saves VALUES (?, ?, ?, ?, ?, ?, ?)", rows)
+    (tmp_path / "plain").mkdir()
+    (tmp_path / "plain" / "9.plain").write_bytes(b"new" * 700)
+    return tmp_path
+
+
+def test_what_a_table_says_of_its_rows_is_held_against_them_and_written(
+    den: Den, told: Path
+) -> None:
+    where, plain = f"bin/three@{told}", f"bin/one@{told / 'plain'}"
+    checked = den.cferry("check", where, "--json").data["saves"][0]["established"][0]
+    assert checked["by"] == "SQLite's own check, the table's crc32, md5"
+    den.cferry("cross", f"{plain}:9", f"{where}:7", "--yes")
+    den.cferry("cross", f"{plain}:9", f"{where}:2", "--yes", "--replace")
+    with closing(sqlite3.connect(told / "saves.db")) as book:
+        rows = book.execute(ROWS_OF).fetchall()
+    new = b"new" * 700
+    assert rows == [row_of(1, b"day 1"), row_of(2, new), row_of(7, new, "world")]
+    den.cferry("cross", f"{where}:1", f"{plain}:4", "--yes")
+    assert (told / "plain" / "4.plain").read_bytes() == b"day 1"
+
+
+@pytest.mark.parametrize("column", ["data", "sum", "slot", "kind"])
+def test_a_column_that_is_not_there_is_told(den: Den, told: Path, column: str) -> None:
+    with closing(sqlite3.connect(told / "saves.db")) as book, book:
+        book.execute(f"ALTER TABLE saves RENAME COLUMN {column} TO other")
+    said = den.cferry("check", f"bin/three@{told}", code=5).err
+    assert f"no column {column}" in said
+
+
+@pytest.mark.parametrize("change", [
+    "bytes = 9", "sum = 'a0000000'", "hash = x'00'", "slot = 5", "data = x'6461792033'",
+    "slot = x'00'",
+])  # fmt: skip
+def test_each_column_that_does_not_agree_is_found(den: Den, told: Path, change: str) -> None:
+    with closing(sqlite3.connect(told / "saves.db")) as book, book:
+        book.execute(f"UPDATE saves SET {change} WHERE name = '2.world'")
+    found = den.cferry("check", f"bin/three@{told}", "--json", code=5).data["saves"]
+    assert [bool(one["problems"] or any(e["faults"] for e in one["established"]))
+            for one in found] == [False, True]  # fmt: skip

@@ -288,6 +288,15 @@ class ArchiveSpec(BoxModel):
             yield "stored", "a tar is compressed as a whole"
 
 
+class SumModel(Model):
+    """What a column says of its row's bytes."""
+
+    what: Annotated[DigestName, hint("their `size`, or a checksum")]
+    spelled: Annotated[
+        Literal["hex", "HEX"] | None, hint("as digits; a number or bytes, without")
+    ] = None
+
+
 class TableSpec(BoxModel, tag="sqlite"):
     """An SQLite database with a table of named blobs."""
 
@@ -300,10 +309,25 @@ class TableSpec(BoxModel, tag="sqlite"):
     data: Annotated[SqlName, hint("the column of bytes")]
     stamp: Annotated[SqlName | None, hint("the column of times")] = None
     unit: Annotated[StampUnit, hint("what that counts, and from when")] = "s"
+    sums: Annotated[
+        dict[SqlName, SumModel], hint("columns that say the size or a checksum of the bytes")
+    ] = field(default_factory=dict)
+    repeats: Annotated[
+        dict[SqlName, str], hint("columns that repeat a name field or a fact of the save")
+    ] = field(default_factory=dict)
+    fills: Annotated[dict[SqlName, int | str], hint("what other columns have in new rows")] = field(
+        default_factory=dict
+    )
 
     def faults(self, layouts: Layouts) -> Iterator[Fault]:
-        """Yield a name that no file has, and a unit of nothing."""
+        """Yield a name that no file has, a unit of nothing, and columns that are two things."""
         yield from literal("file", self.file)
+        known = [one for one in (self.name, self.data, self.stamp) if one is not None]
+        for key, columns in (("sums", self.sums), ("repeats", self.repeats), ("fills", self.fills)):
+            for column in columns:
+                if column in known:
+                    yield f"{key}.{column}", "that column is something else already"
+                known.append(column)
         if self.stamp is None and self.unit != "s":
             yield "unit", "there is no `stamp` that it would be the unit of"
 
