@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from clever_ferry.errors import DamagedError
 from clever_ferry.layers import Known, LayerSpec, compile_layers
 from clever_ferry.layers.known import Writing, Written
 from clever_ferry.model import convert
@@ -206,3 +207,21 @@ def test_a_list_is_put_together_as_it_was_and_follows_any_files(
     order = {name: at for at, name in enumerate(names)}
     assert json.loads(made)["files"] == sorted(new, key=lambda name: order.get(name, len(names)))
     assert made.startswith(raw[: raw.index(b"[")])
+
+
+@pytest.mark.parametrize(("raw", "at", "said"), [
+    (b"<m><f>a</f><f>b</f></m>", "/m/f", ""),  # nothing stands between them
+    (b"<m><f>a<f>b</f></f></m>", "/m/*", "within each other|stands in no line"),
+    (b"<m/>", "/m/f", "no list with one of each value"),
+])  # fmt: skip
+def test_lines_stand_beside_each_other(raw: bytes, at: str, said: str) -> None:
+    values: list[dict[str, str]] = [{}]
+    spec = {"kind": "lists", "holds": "xml", "at": at, "of": ["world"], "values": values}
+    chain = compile_layers({"it": (convert(spec, LayerSpec),)}, {})["it"]
+    if said:
+        with pytest.raises(DamagedError, match=said):
+            chain.unwrap(BytesPayload(raw))
+        return
+    unwrapped = chain.unwrap(BytesPayload(raw))
+    assert whole(unwrapped.payload) == b"<m><f>no_line</f></m>"
+    assert whole(chain.wrap(unwrapped.payload, residue=unwrapped.residue)) == raw

@@ -35,12 +35,12 @@ def test_a_mark_then_what_the_game_wrote(den: Den) -> None:
     hidden.mkdir(parents=True)
     (hidden / "slot a.dat").write_bytes(b"\0" * 10)
     told = den.cferry("look", "--since-mark")
-    assert "Saltglass, Cobalt Depot" in told.out
     assert "Unheard Of" in told.out
     assert "Next, what such a folder holds" in told.out
     data = den.cferry("look", "--since-mark", "--json").data
     guesses = {Path(one["folder"]).name: (one["game"], one["guess"]) for one in data["folders"]}
     assert guesses["Unheard Of"] == (None, "Unheard Of")
+    assert "Saltglass, Cobalt Depot" in {game for game, _ in guesses.values()}
     long_ago = time.time() - 86400
     os.utime(hidden / "slot a.dat", (long_ago, long_ago))
     if os.name == "nt":  # when it was made is kept by Windows' own file systems, not by this one

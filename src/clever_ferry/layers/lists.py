@@ -13,9 +13,9 @@ from typing import Any, NamedTuple
 from msgspec.structs import replace
 
 from clever_ferry.documents.document import nodes_in
-from clever_ferry.documents.form import Form, Rewriting
+from clever_ferry.documents.form import Form
 from clever_ferry.documents.nodes import Node
-from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
+from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.layers.agreements import AGREED, Claim, read_value, spelled_value
 from clever_ferry.layers.chain import Parts, Stages
 from clever_ferry.layers.document_spec import AgreementSpec, ListsSpec
@@ -176,8 +176,8 @@ class Lists:
 
     @staticmethod
     def _blank(node: Node) -> int | str:
-        number = isinstance(node.value, int | float) and not isinstance(node.value, bool)
-        return 0 if number else "no_line"  # needs no quotes anywhere
+        number = isinstance(node.value, int | float)
+        return 0 if number else "no_line"  # free: any; this needs no quotes anywhere
 
     def _read(self, source: Payload, *, said: bool) -> tuple[bytes, _Rows, tuple[int, int]]:
         """Return the document, its list, and where that stands; raises DamagedError.
@@ -185,8 +185,6 @@ class Lists:
         With `said`, what its values say is read, too.
         """
         raw = read_all(source, limit=_MOST, what="A document with a list")
-        if isinstance(self.form, Rewriting):
-            raise UnsupportedError(f"{self.form.title} has no lines.")
         heads, *columns = nodes_in(self.form, BytesPayload(raw), self._places)
         if not heads or any(len(column) != len(heads) for column in columns):
             raise DamagedError(f"There is no list with one of each value at {self.spec.at}.")
