@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import sqlite3
+import struct
 import subprocess
 import sys
 import time
@@ -332,15 +333,20 @@ data = "data"
 sums.bytes = { what = "size" }
 sums.sum = { what = "crc32", spelled = "HEX" }
 sums.hash = { what = "md5" }
+sums.mark = { what = "fnv1a-64" }
 repeats = { slot = "slot" }
 fills = { kind = "world" }
 """
-ROWS_OF = "SELECT name, data, bytes, sum, hash, slot, kind FROM saves ORDER BY slot"
+ROWS_OF = "SELECT name, data, bytes, sum, hash, mark, slot, kind FROM saves ORDER BY slot"
 
 
 def row_of(slot: int, data: bytes, kind: str = "own") -> tuple[object, ...]:
-    digest = hashlib.md5(data).digest()
-    return f"{slot}.world", data, len(data), f"{zlib.crc32(data):08X}", digest, slot, kind
+    digest, mark = hashlib.md5(data).digest(), 0xCBF29CE484222325
+    for byte in data:
+        mark = (mark ^ byte) * 0x100000001B3 % (1 << 64)
+    signed = struct.unpack("<q", struct.pack("<Q", mark))[0]
+    sums = len(data), f"{zlib.crc32(data):08X}", digest, signed
+    return f"{slot}.world", data, *sums, slot, kind
 
 
 @pytest.fixture
@@ -350,10 +356,10 @@ def told(den: Den, tmp_path: Path) -> Path:
     with closing(sqlite3.connect(tmp_path / "saves.db")) as book, book:
         book.execute(
             "CREATE TABLE saves (name TEXT PRIMARY KEY, data BLOB, bytes INT NOT NULL, "
-            "sum TEXT NOT NULL, hash BLOB NOT NULL, slot INT NOT NULL, kind NOT NULL)"
+            "sum TEXT NOT NULL, hash BLOB NOT NULL, mark INT, slot INT NOT NULL, kind NOT NULL)"
         )
         rows = [row_of(slot, b"day %d" % slot) for slot in (1, 2)]
-        book.executemany("INSERT INTO saves VALUES (?, ?, ?, ?, ?, ?, ?)", rows)
+        book.executemany("INSERT INTO saves VALUES (?, ?, ?, ?, ?, ?, ?, ?)", rows)
     (tmp_path / "plain").mkdir()
     (tmp_path / "plain" / "9.plain").write_bytes(b"new" * 700)
     return tmp_path
@@ -364,7 +370,7 @@ def test_what_a_table_says_of_its_rows_is_held_against_them_and_written(
 ) -> None:
     where, plain = f"bin/three@{told}", f"bin/one@{told / 'plain'}"
     checked = den.cferry("check", where, "--json").data["saves"][0]["established"][0]
-    assert checked["by"] == "SQLite's own check, the table's crc32, md5"
+    assert checked["by"] == "SQLite's own check, the table's crc32, md5, fnv1a-64"
     den.cferry("cross", f"{plain}:9", f"{where}:7", "--yes")
     den.cferry("cross", f"{plain}:9", f"{where}:2", "--yes", "--replace")
     with closing(sqlite3.connect(told / "saves.db")) as book:
@@ -385,7 +391,7 @@ def test_a_column_that_is_not_there_is_told(den: Den, told: Path, column: str) -
 
 @pytest.mark.parametrize("change", [
     "bytes = 9", "sum = 'a0000000'", "hash = x'00'", "slot = 5", "data = x'6461792033'",
-    "slot = x'00'",
+    "slot = x'00'", "mark = 3",
 ])  # fmt: skip
 def test_each_column_that_does_not_agree_is_found(den: Den, told: Path, change: str) -> None:
     with closing(sqlite3.connect(told / "saves.db")) as book, book:
