@@ -321,22 +321,16 @@ def test_what_a_database_does_not_take_is_refused() -> None:
             whole(changed(Rows(), BytesPayload(raw), [wrong]))
 
 
-TOLD = """
-recipe = 1
-box = { id = "chest", title = "A chest" }
-[format]
-kind = "sqlite"
-file = "saves.db"
-table = "saves"
-name = "name"
-data = "data"
-sums.bytes = { what = "size" }
+TOLD = (
+    CHEST
+    + """sums.bytes = { what = "size" }
 sums.sum = { what = "crc32", spelled = "HEX" }
 sums.hash = { what = "md5" }
 sums.mark = { what = "fnv1a-64" }
 repeats = { slot = "slot" }
 fills = { kind = "world" }
 """
+)
 ROWS_OF = "SELECT name, data, bytes, sum, hash, mark, slot, kind FROM saves ORDER BY slot"
 
 

@@ -33,6 +33,13 @@ class _Placed(LayerModel):
 Spelling = Literal["decimal", "hex", "HEX", "number-hex", "number-HEX", "base64", "hex-little"]
 
 
+_Stage = Annotated[
+    str, hint("which of its bytes: as they lie (`file`), innermost (`payload`), or a `stage`")
+]
+_Spelled = Annotated[Spelling | None, hint("how it is spelled there, where it is not as itself")]
+_Digits = Annotated[Annotated[int, Meta(ge=1, le=64)] | None, hint("how many digits at least")]
+
+
 class AgreementSpec(Model):
     """A place in a document, and what stands there: what it agrees with."""
 
@@ -41,19 +48,13 @@ class AgreementSpec(Model):
     fact: Annotated[str | None, hint("a fact of the save")] = None
     piece: Annotated[str | None, hint("the bytes of the piece of this role")] = None
     what: Annotated[DigestName | None, hint("what of a piece's bytes: `size`, a checksum")] = None
-    stage: Annotated[
-        str, hint("which of its bytes: as they lie (`file`), innermost (`payload`), or a `stage`")
-    ] = "file"
+    stage: _Stage = "file"
     written: Annotated[StampUnit | None, hint("the time of writing, in this unit")] = None
     counts: Annotated[bool, hint("a number that goes up by 1 per writing")] = False
     always: Annotated[int | str | None, hint("this and nothing else")] = None
     plus: Annotated[int, hint("added to a number: -1 where slots count from 0")] = 0
-    spelled: Annotated[
-        Spelling | None, hint("how it is spelled there, where it is not as itself")
-    ] = None
-    digits: Annotated[
-        Annotated[int, Meta(ge=1, le=64)] | None, hint("how many digits at least")
-    ] = None
+    spelled: _Spelled = None
+    digits: _Digits = None
     kept: Annotated[
         bool, hint("where nothing else is known, the source's stays, as in a world")
     ] = False
@@ -160,15 +161,9 @@ class ListedModel(Model):
         DigestName | Literal["name", "path"],
         hint("the file's `name`, its whole `path` here, or its `size` or a checksum of its bytes"),
     ] = "name"
-    stage: Annotated[
-        str, hint("which of its bytes: as they lie (`file`), innermost (`payload`), or a `stage`")
-    ] = "file"
-    spelled: Annotated[
-        Spelling | None, hint("how it is spelled there, where it is not as itself")
-    ] = None
-    digits: Annotated[
-        Annotated[int, Meta(ge=1, le=64)] | None, hint("how many digits at least")
-    ] = None
+    stage: _Stage = "file"
+    spelled: _Spelled = None
+    digits: _Digits = None
 
     @property
     def names(self) -> bool:
