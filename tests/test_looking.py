@@ -240,6 +240,25 @@ def test_a_missing_piece_is_named_beside_those_that_are_there(den: Den) -> None:
     assert [save["missing"] for save in saves] == [[], ["world"]]
 
 
+def test_a_path_within_a_known_place_says_whose_it_is(den: Den) -> None:
+    [first, _] = sorted(den.depot.glob("voyage-*"))
+    for path, roles in (
+        (first / "world.sgw", ["world"]),
+        (first / "people", ["traveller"]),
+        (first, ["meta", "world", "traveller"]),
+        (den.depot / "options.ini", []),
+    ):
+        [part] = den.cferry("look", path, "--json").data["part_of"]
+        assert (part["address"], part["roles"]) == ("saltglass/depot", roles)
+        assert part["saves"] == [{"slot": 1, "name": "Saltmarsh"}] * bool(roles)
+        said = den.cferry("look", path).out
+        assert f"Next: cferry {'check' if roles else 'slots'} saltglass/depot" in said
+        assert "No recipe reads it" not in said
+    told = den.cferry("look", den.tern / "stow").out
+    assert "Part of Saltglass, Tern Arcade: 2 saves" in told
+    assert den.cferry("look", den.depot, "--json").data["part_of"] == []
+
+
 def test_pairs_shows_what_corresponds_both_ways(den: Den) -> None:
     told = den.cferry("pairs", "saltglass/tern", "saltglass/depot").out
     assert "would be isle3.about" in told

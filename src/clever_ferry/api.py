@@ -37,7 +37,7 @@ from clever_ferry.keeping.logbook import Details, Record
 from clever_ferry.keeping.pruning import Pruning, Rules
 from clever_ferry.keeping.snapshots import Kept, Snapshot
 from clever_ferry.keeping.verifying import Verified
-from clever_ferry.looking import Seen, Sight, Surveyed
+from clever_ferry.looking import PartOf, Seen, Sight, Surveyed
 from clever_ferry.proving.pairing import Pairs
 from clever_ferry.proving.trying import Tried
 from clever_ferry.recipes.telling import EditionTold, RouteTold
@@ -87,6 +87,7 @@ __all__ = [
     "Opened",
     "Pairs",
     "Part",
+    "PartOf",
     "Piece",
     "Plan",
     "Progress",

@@ -106,8 +106,8 @@ class Ferry:
         return ChangesSeen(*found)
 
     def survey(self, path: Path) -> Surveyed:
-        """Tell what a folder or an archive seems to hold, and whose saves it reads as."""
-        return look_into(self.recipes, self.harbours, path)
+        """Tell what a folder, file or archive seems to hold, and whose saves it is (part) of."""
+        return look_into(self.computer, self.recipes, self.harbours, path)
 
     def slots(
         self,

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from clever_ferry.cargo import Save
 from clever_ferry.errors import FerryError, NotFoundError
@@ -16,13 +19,13 @@ from clever_ferry.finding.harbours import Harbour
 from clever_ferry.finding.searching import never_started
 from clever_ferry.harbours import Harbours
 from clever_ferry.moving.files import FolderFiles
-from clever_ferry.recipes import Recipes
+from clever_ferry.recipes import Game, Recipes
 from clever_ferry.tree import Files, OneFile
 
 if TYPE_CHECKING:
     from clever_ferry.unboxing.surveying import Survey
 
-__all__ = ["Seen", "Sight", "Surveyed", "look", "look_for_changes", "look_into"]
+__all__ = ["PartOf", "Seen", "Sight", "Surveyed", "look", "look_for_changes", "look_into"]
 
 
 class Sight(Struct, frozen=True):
@@ -47,6 +50,16 @@ class Seen(Struct, frozen=True):
     """What is wrong with recipes."""
 
 
+class PartOf(Struct, frozen=True):
+    """A file or folder below a known game's berth, and the saves that it holds something of."""
+
+    sight: Sight
+    saves: tuple[Save, ...]
+    """None where it is part of what all saves there share, or of nothing that a recipe names."""
+    roles: tuple[str, ...]
+    """What it holds of them."""
+
+
 class Surveyed(Struct, frozen=True):
     """What a folder seems to hold, and the saves of known games in it."""
 
@@ -55,6 +68,8 @@ class Surveyed(Struct, frozen=True):
     sights: tuple[Sight, ...]
     glimpse: tuple[str, ...] = ()
     """Of one file: what it is, and how what is packed in it begins."""
+    part_of: tuple[PartOf, ...] = ()
+    """The berths on this computer that it is a part of."""
 
 
 def look(computer: Computer, recipes: Recipes, harbours: Harbours, game: str | None = None) -> Seen:
@@ -102,12 +117,7 @@ def look_for_changes(
     prefixes = harbours.prefixes()
     for other in (inner for one in prefixes for inner in one.computers):
         watch.add(other.folders)
-    games = recipes.games()[0]
-    searches = [
-        find_berths(computer, game, edition) for game in games for edition in game.editions.values()
-    ]
-    searches += [harbours.look_at(place, games) for place in prefixes]
-    berths = [berth for search in searches for berth in search.berths]
+    berths = _around(computer, harbours, recipes.games()[0], prefixes).berths
     changes = watch.end(own)
     return changes, {
         one.folder: f"{berth.game.title}, {berth.edition.title}"
@@ -117,8 +127,23 @@ def look_for_changes(
     }
 
 
-def look_into(recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
-    """Tell what a folder or an archive seems to hold, and whose saves it reads as."""
+def _around(
+    computer: Computer, harbours: Harbours, games: Sequence[Game], places: Iterable[Harbour]
+) -> Search:
+    """Return the berths of games on a computer and at further places that are at hand."""
+    here = [find_berths(computer, game, one) for game in games for one in game.editions.values()]
+    return Search().with_(
+        *here, *(harbours.look_at(place, games) for place in places if place.there)
+    )
+
+
+def look_into(computer: Computer, recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
+    """Tell what a folder, file or archive seems to hold, and whose saves it is or is part of."""
+    surveyed = _look_into(recipes.games()[0], harbours, path)
+    return replace(surveyed, part_of=_part_of(computer, recipes, harbours, path))
+
+
+def _look_into(games: list[Game], harbours: Harbours, path: Path) -> Surveyed:
     from clever_ferry.unboxing.glimpsing import glimpse
     from clever_ferry.unboxing.surveying import survey
 
@@ -130,11 +155,34 @@ def look_into(recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
     elif not path.is_dir():
         files = FolderFiles(path.parent)
         surveyed = survey(OneFile(files, path.name))
-        alone = harbours.alone(path, recipes.games()[0])
+        alone = harbours.alone(path, games)
         seen = tuple(glimpse(files.payload(path.name)))
         return Surveyed(place, surveyed, tuple(_sight(berth, True) for berth in alone), seen)
     surveyed = survey(files)
     surveyed.troubles += [*closed, *(one for one in place.problems if one not in surveyed.troubles)]
-    found = harbours.look_at(place, recipes.games()[0])
+    found = harbours.look_at(place, games)
     surveyed.troubles += [one for one in found.troubles if one not in surveyed.troubles]
     return Surveyed(place, surveyed, tuple(_sight(berth, True) for berth in found.berths))
+
+
+def _part_of(
+    computer: Computer, recipes: Recipes, harbours: Harbours, path: Path
+) -> tuple[PartOf, ...]:
+    """Return the berths above a path, with the saves that have files at it or below it."""
+    looked = Path(os.path.realpath(path))
+    found = []
+    for berth in _around(computer, harbours, recipes.games()[0], harbours.all()).berths:
+        root = Path(os.path.realpath(berth.root))
+        if looked == root or not looked.is_relative_to(root):
+            continue
+        inner = looked.relative_to(root).as_posix()
+        sight = _sight(berth, True)
+        held = [
+            (save, piece.role)
+            for save in sight.saves
+            for piece in save.pieces
+            if any(file == inner or file.startswith(f"{inner}/") for file in piece.files)
+        ]
+        saves = tuple(save for save in sight.saves if any(save is one for one, _ in held))
+        found.append(PartOf(sight, saves, tuple(dict.fromkeys(role for _, role in held))))
+    return tuple(found)

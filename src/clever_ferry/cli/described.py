@@ -108,6 +108,15 @@ def survey_data(surveyed: Surveyed) -> dict[str, Any]:
         "troubles": survey.troubles,
         "glimpse": list(surveyed.glimpse),
         "reads_as": [sight_data(sight) for sight in surveyed.sights],
+        "part_of": [
+            {
+                **berth_data(part.sight.berth),
+                "saves": [{"slot": save.slot, "name": save.title} for save in part.saves],
+                "roles": list(part.roles),
+                "problems": list(part.sight.problems),
+            }
+            for part in surveyed.part_of
+        ],
     }
 
 

@@ -18,11 +18,12 @@ from clever_ferry.cli.screen import (
     when,
     when_cell,
 )
+from clever_ferry.finding.addresses import address_of
 from clever_ferry.tree import OneFile
 
 if TYPE_CHECKING:
     from clever_ferry.finding.changes import Changed, Changes
-    from clever_ferry.looking import Sight, Surveyed
+    from clever_ferry.looking import PartOf, Sight, Surveyed
 
 __all__ = ["print_changes", "print_survey"]
 
@@ -113,7 +114,10 @@ def print_survey(surveyed: Surveyed, what: str) -> None:
             f"[good]Reads as {escape(berth.game.title)}, {escape(berth.edition.title)}:[/] "
             f"{counted(len(sight.saves), 'save')} in {escape(place(berth.root))}", soft_wrap=True
         )  # fmt: skip
-    if surveyed.sights and isinstance(surveyed.sights[0].berth.files, OneFile):
+    if surveyed.part_of:
+        for part in surveyed.part_of:
+            _print_part(part)
+    elif surveyed.sights and isinstance(surveyed.sights[0].berth.files, OneFile):
         _print_lone(surveyed.sights[0], what)
     elif surveyed.sights:
         berth = surveyed.sights[0].berth
@@ -124,6 +128,22 @@ def print_survey(surveyed: Surveyed, what: str) -> None:
             "No recipe reads it as saves. docs/first-recipe.md shows how to describe a game; "
             "`cferry unbox FILE` opens archives and packed files."
         )
+
+
+def _print_part(part: PartOf) -> None:
+    out, berth = console(), part.sight.berth
+    whose = f"{berth.game.title}, {berth.edition.title}"
+    if not part.saves:
+        told = f"[good]It lies where {escape(whose)} keeps saves[/]; none of them has files in it."
+        out.print(told, soft_wrap=True)
+        out.print(f"Next: cferry slots {escape(berth.address)}", soft_wrap=True)
+        return
+    one = part.saves[0]
+    whole = f'"{one.title}"' if len(part.saves) == 1 else counted(len(part.saves), "save")
+    told = f"{whole} ({', '.join(part.roles)})"
+    out.print(f"[good]Part of {escape(whose)}:[/] {escape(told)}", soft_wrap=True)
+    where = address_of(berth.address, one) if len(part.saves) == 1 else berth.address
+    out.print(f"Next: cferry check {escape(where)}", soft_wrap=True)
 
 
 def _print_lone(sight: Sight, what: str) -> None:
