@@ -66,6 +66,7 @@ def test_a_described_computer_is_a_harbour(den: Den, tmp_path: Path) -> None:
         (["Users/wren/Library/Application Support"], "mounted disk", "macos", ["wren"]),
         (["USERS/WREN/APPDATA/LOCAL", "Windows"], "mounted disk", "windows", ["WREN"]),
         (["drive_c/users/x/Application Data"], "compatibility prefix", "windows", ["x"]),
+        (["inside/drive_c/users/x"], "compatibility prefix", None, []),
         (["saves/one"], "folder", None, []),
         (["Users/Public/AppData"], "folder", None, []),
     ],
@@ -78,6 +79,7 @@ def test_what_a_folder_is_recognised_as(
     found = harbour_at(tmp_path, "x")
     assert (found.kind, list(found.users)) == (kind, users)
     assert (found.computers[0].system if found.computers else None) == system
+    assert found.title.startswith(("a ", "an "))
 
 
 def test_wrong_words(den: Den, tmp_path: Path) -> None:

@@ -83,6 +83,8 @@ class Harbour(Struct, frozen=True):
             return "an export archive"
         system = {"windows": "Windows", "linux": "Linux", "macos": "macOS"}
         what = f"a {self.kind}" if self.kind[0] != "a" else f"an {self.kind}"
+        if not self.computers:
+            return f"{what} in which no user has folders yet"
         what = f"{what}, {system[self.computers[0].system]}"
         return f"{what}, of {', '.join(self.users)}" if self.users else what
 
