@@ -85,6 +85,12 @@ def test_a_format_both_ways(here: Den, tmp_path: Path, name: str) -> None:
             "cross", f"{name}/plain@{given}:2", f"{name}/made@{made}:C3", "--dry-run"
         ).out
         assert "9 (C3)" in told
+        for one in ("tray-{}.tar", "{}.tag"):
+            (made / "made" / one.format("B1")).rename(made / "made" / one.format("C1"))
+        told = here.cferry("check", f"{name}/made@{made}", code=5).out
+        assert "belongs to another row: it says 2, but here it is 3" in told
+        for one in ("tray-{}.tar", "{}.tag"):
+            (made / "made" / one.format("C1")).rename(made / "made" / one.format("B1"))
     if name == "pigeonhole":  # that there is no such place is said before anything is done
         beyond = (f"{name}/plain@{given}:2", f"{name}/made@{made}:13", "--dry-run")
         assert "13 is none of them" in here.cferry("cross", *beyond, code=4).err

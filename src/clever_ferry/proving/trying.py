@@ -84,7 +84,8 @@ def _outcome(
     berth = opened.berth
     file = berth.edition.file_of(piece.role)
     assert file is not None
-    known = opened.known.of(fields, piece.fields)
+    parts = berth.edition.parts_of({**opened.known.fields, **fields})
+    known = opened.known.of(fields, parts, piece.fields)
     try:
         name = file.write(known.fields)
         if piece.problem:

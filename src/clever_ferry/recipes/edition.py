@@ -96,6 +96,20 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
             self.fields["slot"], NumberField | JoinedField
         )
 
+    @property
+    def part_fields(self) -> frozenset[str]:
+        """The parts that make its fields together: headers can repeat them, too."""
+        joined = (one for one in self.fields.values() if isinstance(one, JoinedField))
+        return frozenset(part for one in joined for part in one.of)
+
+    def parts_of(self, values: Mapping[str, Value]) -> dict[str, Value]:
+        """Return the values of the parts that make fields together, counted from 1."""
+        found: dict[str, Value] = {}
+        for name, one in self.fields.items():
+            if isinstance(one, JoinedField) and name in values:
+                found |= one.parts(values[name])
+        return found
+
     def slot_text(self, slot: int) -> str:
         """Return a slot's number, with how its names show it where that is no number."""
         field = self.fields.get("slot")
@@ -209,7 +223,8 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
         """Return where a piece's wrapping says another account, world, slot or fact than is so."""
         if not piece.bound:
             return []
-        known = {**berth_fields, **save.fields, **piece.fields}
+        own = {**berth_fields, **save.fields}
+        known = {**own, **self.parts_of(own), **piece.fields}
         what = f"The {piece.title}"
         facts = {key: value for key, value in values_of(save).items() if key not in known}
         return unlike(piece.bound, known, what) + unlike_facts(piece.bound, facts, what)
@@ -217,7 +232,8 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
     def repeated_in(self, role: str) -> frozenset[str]:
         """Return the name fields that a piece's wrapping repeats here."""
         file = self.file_of(role)
-        return frozenset(self.fields).intersection(file.chain.bound) if file else frozenset()
+        named = self.part_fields.union(self.fields)
+        return named.intersection(file.chain.bound) if file else frozenset()
 
     @cached_property
     def in_order(self) -> tuple[str, ...]:

@@ -262,6 +262,9 @@ def edition_effects(
 
 def _bound_effects(info: EditionInfo, recipe: GameRecipe) -> Iterator[tuple[str, str]]:
     """Yield where a wrapping repeats a name field that this edition does not have."""
+    names = {*info.fields}
+    for one in info.fields.values():
+        names |= {*one.of} if isinstance(one, JoinedField) else set()
     for number, file in enumerate(info.files, 1):
         for layer in _reached(recipe.layers, set(file.layers)):
             for spec in recipe.layers.get(layer, ()):
@@ -272,11 +275,11 @@ def _bound_effects(info: EditionInfo, recipe: GameRecipe) -> Iterator[tuple[str,
                     if use == "header":
                         bound += {*_bound_of(recipe, layout)} - recipe.facts.keys()
                 for name in bound:
-                    if name not in info.fields:
+                    if name not in names:
                         told = f"{layer} repeats the field {name!r}, which this edition has not"
-                        yield f"files[{number}].layers", f"{told}; {known(info.fields)}"
+                        yield f"files[{number}].layers", f"{told}; {known(names)}"
         for name in _bound_of(recipe, file.layout or ""):
-            if name not in info.fields and name not in recipe.facts:
+            if name not in names and name not in recipe.facts:
                 yield f"files[{number}].layout", f"{name!r} is no field and no fact"
 
 

@@ -54,7 +54,8 @@ def encode(asked: Encoding, now: int) -> list[Encoded]:
     where a name can't hold its fields, and RefusedError where two pieces would have one name.
     """
     edition, save, fields, known, replaced, generation = asked
-    known = known.of(fields, {edition.newest: generation} if edition.newest else {})
+    turn = {edition.newest: generation} if edition.newest else {}
+    known = known.of(fields, edition.parts_of({**known.fields, **fields}), turn)
     before = {piece.key: piece for piece in (replaced.pieces if replaced else ())}
     written = _Written(known, now, values_of(save), before, save.stamp)
     names: dict[str, str] = {}

@@ -30,6 +30,12 @@ class Seedtray:
         return f"{cls.ROWS[row]}{column + 1}"
 
     @classmethod
+    def front(cls, slot: int) -> bytes:
+        """Return what stands before a world: its row, counted from 1, and column, from 0."""
+        row, column = divmod(slot - 1, cls.COLUMNS)
+        return b"S" + bytes([row + 1, column])
+
+    @classmethod
     def write(cls, folder: Path, saves: Saves) -> None:
         """Write all saves."""
         for slot, (world, note) in saves.items():
@@ -38,7 +44,7 @@ class Seedtray:
                 soil = f"soil of {slot}".encode()
                 for name, data in (
                     ("soil/loam", soil),
-                    ("sprouts.bin", b"S" + zlib.compress(world)),
+                    ("sprouts.bin", cls.front(slot) + zlib.compress(world)),
                 ):
                     info = tarfile.TarInfo(name)
                     info.size, info.mode = len(data), 0o640
@@ -68,9 +74,9 @@ class Seedtray:
                     assert soil is not None
                     assert re.fullmatch(rb"soil of \d+", soil.read())
                     assert archive.getmember("latest").linkname == "sprouts.bin"
-            assert data[:1] == b"S"
+            assert data[:3] == cls.front(slot)
             note = (folder / f"{cls.spot(slot)}.tag").read_bytes()
-            found[slot] = (zlib.decompress(data[1:]), note)
+            found[slot] = (zlib.decompress(data[3:]), note)
         assert len(found) == len([*folder.iterdir()]) / 2
         return found
 
