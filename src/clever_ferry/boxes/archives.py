@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from fnmatch import fnmatchcase
 
-from clever_ferry.boxes.beside import files_beside, written_beside
+from clever_ferry.boxes.beside import Containers, files_beside, unreadable, written_beside
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
 from clever_ferry.boxes.companions import going_with, with_companions
 from clever_ferry.boxes.spec import ArchiveSpec
@@ -29,46 +29,47 @@ class ArchiveBox:
 
     def __init__(self, spec: ArchiveSpec) -> None:
         self.spec = spec
-        self.before, self.star, self.after = spec.file.partition("*")
-
-    def _is_part(self, path: str) -> bool:
-        if not self.star:
-            return path == self.spec.file
-        enough = len(path) >= len(self.before) + len(self.after)
-        return enough and path.startswith(self.before) and path.endswith(self.after)
-
-    def _archive_of(self, name: str) -> str:
-        """Return the archive that an entry is in, or would be; '' for a file beside them."""
-        parts = name.split("/")
-        ways = ("/".join(parts[:depth]) for depth in range(1, len(parts)))
-        return next((path for path in ways if self._is_part(path)), "")
+        self.archives = Containers(spec.file)
 
     def read(self, files: Files, enter: Callable[[str], bool]) -> Contents:
         """Return the archives' files; folders and links in them are passed over."""
         each = self.spec.each
         there = files.walk(enter if each else lambda _: False)
-        parts = [info.path for info in there if self._is_part(info.path)]
+        parts = [info.path for info in there if self.archives.has(info.path)]
         if not parts and not each:
             raise NotFoundError(f"There is no archive {self.spec.file}.")
-        entries = [*files_beside(files, enter, self._is_part)] if each else []
+        entries = [*files_beside(files, enter, self.archives.has)] if each else []
         seen: dict[str, str] = {}
         archives: dict[str, Archive] = {}
+        problems: list[str] = []
         for path in parts:
-            archives[path] = self._read(files, path)
-            for member in archives[path].members:
-                for own, found in self._opened(member, 0):
-                    name = f"{path}/{own}" if each else own
-                    other = seen.setdefault(name, path)
-                    problem = f"it is in {other} too" if other != path else ""
-                    checked = "the zip's checksum" if self.spec.kind == "zip" else ""
-                    entries.append(
-                        Entry(
-                            name, found.size, found.stamp, found.payload, (path,), problem, checked
-                        )
-                    )
-                    if len(entries) > MOST_MEMBERS:
-                        raise DamagedError(f"{path} holds more than {MOST_MEMBERS:,} files.")
-        return Contents(tuple(with_companions(entries)), {}, archives, tuple(parts))
+            try:
+                archive = self._read(files, path)
+                opened = [one for member in archive.members for one in self._opened(member, 0)]
+            except DamagedError as error:
+                if not each:
+                    raise DamagedError(unreadable(path, error) + ".") from None
+                problems.append(unreadable(path, error))
+                continue
+            archives[path] = archive
+            for own, found in opened:
+                name = f"{path}/{own}" if each else own
+                other = seen.setdefault(name, path)
+                problem = f"it is in {other} too" if other != path else ""
+                checked = "the zip's checksum" if self.spec.kind == "zip" else ""
+                entries.append(
+                    Entry(name, found.size, found.stamp, found.payload, (path,), problem, checked)
+                )
+                if len(entries) > MOST_MEMBERS:
+                    raise DamagedError(f"{path} holds more than {MOST_MEMBERS:,} files.")
+        return Contents(
+            tuple(with_companions(entries)), {}, archives, tuple(parts), problems=tuple(problems)
+        )
+
+    def refuse(self, contents: Contents, name: str) -> None:
+        """Raise RefusedError where an entry's own archive is there and could not be read."""
+        if self.spec.each:
+            self.archives.refuse(contents, name)
 
     def _read(self, files: Files, path: str) -> Archive:
         return read_archive(files.payload(path), self.spec.kind, path)
@@ -107,14 +108,14 @@ class ArchiveBox:
         self, contents: Contents, puts: Sequence[Put], gone: Sequence[str], making: Making
     ) -> Iterator[Output]:
         """Yield each archive that changes; one of which nothing is left goes, too."""
-        yield from written_beside(puts, gone, lambda name: bool(self._archive_of(name)), making)
+        yield from written_beside(puts, gone, lambda name: bool(self.archives.of(name)), making)
         by_archive: dict[str, dict[str, Put]] = {}
         without: dict[str, set[str]] = {}
         for put in puts:
-            if path := self._archive_of(put.name):
+            if path := self.archives.of(put.name):
                 by_archive.setdefault(path, {})[put.name.removeprefix(f"{path}/")] = put
         for name in gone:
-            if path := self._archive_of(name):
+            if path := self.archives.of(name):
                 without.setdefault(path, set()).add(name.removeprefix(f"{path}/"))
         for path in dict.fromkeys([*by_archive, *without]):
             archive = contents.state.get(path, Archive([]))

@@ -51,6 +51,8 @@ class Contents(Struct, frozen=True):
     """Files of the box itself, such as its index."""
     passed: tuple[str, ...] = ()
     """Folders that were not looked into, as nothing of a save is there."""
+    problems: tuple[str, ...] = ()
+    """What of it can't be read and hides entries whose names nobody knows, such as an archive."""
     inspect: Callable[[], Evidence] | None = None
     """Where the box can be verified as one: does it, and raises DamagedError where it is not so."""
 

@@ -70,9 +70,12 @@ def make_plan(
     if len(left) < len(saves):
         saves = [save for save in saves if save not in left]
     refuse_damaged(saves, source)
-    notes: tuple[str, ...] = ()
+    notes = tuple(
+        f"It can't be read, so nothing of it is carried: {told}"
+        for told in source.contents.problems
+    )
     if not as_it_was:
-        notes = notes_on(saves, where, target, waived) + _arriving_notes(source, target)
+        notes += notes_on(saves, where, target, waived) + _arriving_notes(source, target)
     secrets = source.berth.edition.secrets | target.berth.edition.secrets
     named = {name: value for name, value in given.items() if name not in secrets}
     if as_it_was and named:

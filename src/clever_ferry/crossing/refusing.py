@@ -23,10 +23,12 @@ __all__ = [
 
 def refuse_damaged(saves: Sequence[Save], source: OpenBerth) -> None:
     """Refuse saves that are damaged or not whole, with what could go without them."""
-    if source.listing.problems:
+    apart = source.contents.problems  # each hides its own saves, and the others are whole
+    problems = [told for told in source.listing.problems if told not in apart]
+    if problems:
         raise DamagedError(
             f"{source.berth.title} is not in order, so nothing is taken from it.",
-            details=tuple(f"  {problem}" for problem in source.listing.problems),
+            details=tuple(f"  {problem}" for problem in problems),
             advice=f"`cferry check {source.berth.address}` looks at every save.",
         )
     bad = [save for save in saves if save.problems]

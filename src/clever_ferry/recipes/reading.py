@@ -58,6 +58,7 @@ def read_edition(
     `keyless`, that is only noted.
     """
     gathered = _Gathering(edition, fold, known, keyless)
+    gathered.problems += contents.problems
     gathered.problems += unlike(contents.bound, known.fields, "The index")
     take = gathered.take
     for entry in contents.entries:
