@@ -90,6 +90,8 @@ WRONG = {
     "digits of nothing": ('at = "/day"', 'digits = 3, at = "/day"', "`digits` are of"),
     "an idle stage": ('stage = "packed", what', "what", "nothing speaks of the stage"),
     "no place": ('at = "/style"', 'at = "style"', "must start with"),
+    "no value of a layout": ("[layers]", '[layers]\nodd = [{ kind = "agrees", holds = "hemp", '
+                             'values = [{ at = "/x", always = 1 }] }]', "no value stands at /x"),
     "a template without a place": ('"writes": 0, ', "", "no count at /writes"),
     "a template that is none": ('{"bytes": 0', '{bytes: 0', "no JSON"),
     "a number as digits": ('"/slot", field = "slot"', '"/slot", field = "slot", spelled = "hex"',

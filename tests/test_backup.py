@@ -112,6 +112,16 @@ def test_a_folder_comes_back_and_other_slots_stay(den: Den) -> None:
     assert "nothing to restore" in den.cferry("restore", ident, code=3).err
 
 
+def test_what_took_the_place_of_a_save_goes_when_that_comes_back(den: Den) -> None:
+    before = state(den.depot)
+    den.cferry("backup", "saltglass/depot")
+    one = next(den.depot.glob("voyage-00-*"))
+    one.rename(one.with_name("voyage-00-" + "f" * 16))
+    told = den.cferry("restore", "latest", "--yes", "--replace").out
+    assert "Saltmarsh" in told
+    assert state(den.depot) == before
+
+
 def test_one_slot_comes_back_out_of_a_box(den: Den) -> None:
     den.cferry("backup", "saltglass/tern")
     den.game("tern", "play", "--slot", "1", "--days", "2")

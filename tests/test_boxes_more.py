@@ -169,6 +169,8 @@ def test_any_change_is_read_by_another_reader(
         top = Path(folder)
         write(top / name, before)
         assert contents(box, top) == before
+        listed = box.read(FolderFiles(top), lambda _: True).entries
+        assert {one.name: one.size for one in listed} == {k: len(v) for k, v in before.items()}
         removes = [one for one in gone if one not in puts and one in before]
         change(box, top, puts, removes)
         right = {k: v for k, v in {**before, **puts}.items() if k not in removes}

@@ -403,6 +403,9 @@ def test_toml_is_edited_at_one_place_alone(
     if inner:
         place = data.draw(st.sampled_from(inner))
         assert read(whole("toml", raw, Remove(place))) == with_(value, place, "remove")
+    lists = [name for name, one in top.items() if isinstance(one, list) and one]
+    if lists:
+        assert read(whole("toml", raw, Remove(f"/{lists[0]}/*"))) == {**value, lists[0]: []}
 
 
 ALIKE = PLAIN.filter(lambda one: not isinstance(one, str) or not re.match(r"[-+.0-9]", one))

@@ -30,7 +30,7 @@ MAY = {
               "layouts",
     "forms": "errors model payload certainty zips documents layers",
     "boxes": "errors model wording payload certainty zips tree documents naming layouts layers "
-             "forms.databases forms.database_files",
+             "forms.databases forms.database_files forms.rows",
     "recipes": "errors model wording payload certainty tree cargo moving.disk moving.names "
                "documents naming layouts layers forms boxes",
     "finding": "errors model payload tree cargo moving keeping.readings keeping.snapshots "

@@ -1,12 +1,15 @@
-"""Thirteen invented formats by recipe alone, against writers and readers that know none of it."""
+"""Fourteen invented formats by recipe alone, against writers and readers that know none of it."""
 
 from __future__ import annotations
 
 import json
 import os
 import random
+import re
 import shutil
+import sqlite3
 from collections.abc import Callable
+from contextlib import closing
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -122,6 +125,94 @@ def test_damage_is_told(here: Den, tmp_path: Path, name: str, seed: int) -> None
         FORMATS[name].read(tmp_path / "made")
     except Exception:
         here.cferry("check", f"{name}/made@{tmp_path}", code=5)
+
+
+@pytest.mark.parametrize(
+    ("line", "told"),
+    [
+        ("UPDATE about SET value = '3' WHERE key = 'pages'", "says 3 at /about/[key=pages]/value"),
+        ("DELETE FROM about", "says nothing at /about/[key=pages]/value, where 2 is right"),
+        ("DELETE FROM list WHERE leaf = 'note'", "the table list has no row of note"),
+        ("INSERT INTO list VALUES ('ghost', '', 1)", "names ghost, which has no bytes"),
+        ("UPDATE list SET sum = '0' WHERE leaf = 'world'", "the table says 0 as its sum"),
+        ("UPDATE list SET year = 9", "belongs to another slot: it says 9, but here it is 1"),
+        ("INSERT INTO list SELECT * FROM list", "the table list names world twice"),
+        ("UPDATE list SET year = NULL", "says nothing of the slot"),
+        ("ALTER TABLE list RENAME TO lost", "it has no plain table list"),
+    ],
+)
+def test_what_tables_of_one_save_say_of_its_rows(
+    here: Den, tmp_path: Path, line: str, told: str
+) -> None:
+    (tmp_path / "made").mkdir()
+    FORMATS["almanac"].write(tmp_path / "made", saves(1, (1, 2)))
+    with closing(sqlite3.connect(tmp_path / "made" / "year-1.alm")) as book, book:
+        book.execute(line)
+    shown = here.cferry("check", f"almanac/made@{tmp_path}", code=5).out
+    assert told in shown
+    assert "✓ slot 2" in shown
+
+
+@pytest.mark.parametrize(("name", "file"), [("almanac", "year-1.alm"), ("hamper", "jar-1.hamper")])
+def test_a_container_that_cannot_be_read_hides_no_other(
+    here: Den, tmp_path: Path, name: str, file: str
+) -> None:
+    theirs, made = saves(1, (1, 2)), tmp_path / "made"
+    made.mkdir()
+    FORMATS[name].write(made, theirs)
+    plain(tmp_path, saves(2, (5,)))
+    cut = (made / file).read_bytes()[:50]
+    (made / file).write_bytes(cut)
+    there, here_ = f"{name}/made@{tmp_path}", f"{name}/plain@{tmp_path}"
+    shown = here.cferry("slots", there, "--json").data[0]
+    assert [save["slot"] for save in shown["saves"]] == [2]
+    assert shown["problems"][0].startswith(f"{file}: ")
+    here.cferry("check", there, code=5)
+    kept = here.cferry("backup", there, "--json").data[0]
+    assert kept["files"] == 2  # the broken one, too
+    assert "nothing is put into it" in here.cferry("cross", f"{here_}:5", f"{there}:1", code=4).err
+    assert file in here.cferry("cross", there, here_, "--yes").out
+    assert read_plain(tmp_path)[2] == theirs[2]
+    here.cferry("cross", f"{here_}:5", f"{there}:3", "--yes")
+    assert (made / file).read_bytes() == cut
+    (made / file).unlink()
+    assert FORMATS[name].read(made) == {2: theirs[2], 3: saves(2, (5,))[5]}
+
+
+def test_a_database_is_made_as_its_recipe_says_or_not_at_all(here: Den, tmp_path: Path) -> None:
+    (tmp_path / "made").mkdir()
+    plain(tmp_path, saves(2, (5,)))
+    text = (RECIPES / "almanac.toml").read_text("utf-8")
+    new = text[text.index("[editions.made.format.new]") : text.index("[layers]")]
+    route = ("cross", f"almanac/plain@{tmp_path}", f"almanac/made@{tmp_path}", "--yes")
+    here.recipe("almanac", text.replace(new, ""))
+    assert "does not say how one is made" in here.cferry(*route, code=4).err
+    for wrong, told in (
+        (new.replace('worth = "integer"', 'other = "real"'), "it lacks the column worth"),
+        (new.replace("tables.list", "tables.lost"), "it lacks the table list"),
+        (new.replace("rows.about", "rows.abut"), "no such table; there are about, list, pages"),
+        (new.replace('key = "by"', 'kee = "by"'), "there is no such column; there are key, value"),
+        (re.sub("key = (.*), value =", r"leaf = \1, sum =", new).replace("rows.about", "rows.list"),
+         "a new database has no row in about"),
+    ):  # fmt: skip
+        file = here.recipe("almanac", text.replace(new, wrong))
+        assert told in here.cferry("recipe", "check", file, code=5).err
+    for wrong, told in (
+        ("each = true\n", "`new` is for a database for each save"),
+        ('file = "year-*.alm"', "one `*` can stand"),
+        ("[key=bytes]/value", "a table, a row and a column"),
+        ('what = "count"', "there is no `stamp`"),
+        ("beside.list", "that is the table of the bytes itself"),
+        ("sums.sum", "that column is something else already"),
+    ):
+        other = {"each = true\n": "", 'file = "year-*.alm"': 'file = "y*-*.alm"',
+                 "[key=bytes]/value": "value", 'what = "count"': 'what = "newest"',
+                 "beside.list": "beside.pages", "sums.sum": "sums.leaf"}  # fmt: skip
+        file = here.recipe("almanac", text.replace(wrong, other[wrong]))
+        assert told in here.cferry("recipe", "check", file, code=5).err
+    text = (RECIPES / "hamper.toml").read_text("utf-8")
+    file = here.recipe("hamper", text.replace("each = true,", "each = true, nested = true,"))
+    assert "and none within them" in here.cferry("recipe", "check", file, code=5).err
 
 
 SECRET = """\

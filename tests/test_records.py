@@ -309,6 +309,22 @@ def test_an_odd_line_of_the_logbook_is_passed_over(den: Den, damage: str) -> Non
     assert den.cferry("log", "--json").data["crossings"][0]["state"] == "undone"
 
 
+def test_an_undo_whose_entry_cannot_be_read_is_settled_by_what_stands(den: Den) -> None:
+    den.cferry(*INTO_DEPOT)
+    den.cferry("cross", "saltglass/depot:3", "saltglass/tern:7", "--yes")
+    den.cferry("undo", "2", "--yes")
+    den.cferry("undo", "1", "--yes")
+    before = state(den.depot)
+    snapshots = [json.loads(path.read_text())["body"]
+                 for path in (den.home / "locker" / "snapshots").glob("*.json")]  # fmt: skip
+    (own,) = [one["id"] for one in snapshots if one["kind"] == "undo"
+              and one["root"] == str(den.depot)]  # fmt: skip
+    (den.home / "journal" / f"{own}.json").write_text("{")
+    assert "It is done." in den.cferry("log").err
+    assert not list((den.home / "journal").glob("*.json"))
+    assert state(den.depot) == before
+
+
 def test_what_begun_and_never_came_into_the_journal_has_changed_nothing(den: Den) -> None:
     den.cferry(*INTO_DEPOT)
     den.cferry("undo", "--yes")

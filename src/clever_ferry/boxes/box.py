@@ -53,8 +53,9 @@ class Contents(Struct, frozen=True):
     """Folders that were not looked into, as nothing of a save is there."""
     problems: tuple[str, ...] = ()
     """What of it can't be read and hides entries whose names nobody knows, such as an archive."""
-    inspect: Callable[[], Evidence] | None = None
-    """Where the box can be verified as one: does it, and raises DamagedError where it is not so."""
+    inspect: Callable[[str], Evidence] | None = None
+    """Where one of the box's `own` files can be verified as a whole: does that, by its path, and
+    raises DamagedError where it is not so."""
 
     @property
     def files(self) -> tuple[str, ...]:

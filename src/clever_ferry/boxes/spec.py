@@ -18,9 +18,9 @@ from clever_ferry.boxes.spec_base import (
     named,
     records,
 )
+from clever_ferry.boxes.table_spec import TableSpec
 from clever_ferry.layouts.digests import DigestName
-from clever_ferry.layouts.times import StampUnit
-from clever_ferry.model import Meta, Model, hint, one_of, spelled
+from clever_ferry.model import Meta, Model, hint, one_of
 from clever_ferry.naming import FieldSpec, NumberField
 
 __all__ = [
@@ -32,10 +32,6 @@ __all__ = [
     "ShelvesSpec",
     "StampSpec",
     "TableSpec",
-]
-
-SqlName = Annotated[
-    str, spelled("[A-Za-z_][A-Za-z0-9_]{0,62}", "letters, digits and _, 63 at most")
 ]
 
 
@@ -286,50 +282,6 @@ class ArchiveSpec(BoxModel):
             yield "file", "one `*` can stand for what differs between parts"
         if self.stored and self.kind != "zip":
             yield "stored", "a tar is compressed as a whole"
-
-
-class SumModel(Model):
-    """What a column says of its row's bytes."""
-
-    what: Annotated[DigestName, hint("their `size`, or a checksum")]
-    spelled: Annotated[
-        Literal["hex", "HEX"] | None, hint("as digits; a number or bytes, without")
-    ] = None
-
-
-class TableSpec(BoxModel, tag="sqlite"):
-    """An SQLite database with a table of named blobs."""
-
-    MADE_BY = "tables.TableBox"
-    WORDS = "a database"
-
-    file: Annotated[str, hint("the database")]
-    table: Annotated[SqlName, hint("the table")]
-    name: Annotated[SqlName, hint("the column of names")]
-    data: Annotated[SqlName, hint("the column of bytes")]
-    stamp: Annotated[SqlName | None, hint("the column of times")] = None
-    unit: Annotated[StampUnit, hint("what that counts, and from when")] = "s"
-    sums: Annotated[
-        dict[SqlName, SumModel], hint("columns that say the size or a checksum of the bytes")
-    ] = field(default_factory=dict)
-    repeats: Annotated[
-        dict[SqlName, str], hint("columns that repeat a name field or a fact of the save")
-    ] = field(default_factory=dict)
-    fills: Annotated[dict[SqlName, int | str], hint("what other columns have in new rows")] = field(
-        default_factory=dict
-    )
-
-    def faults(self, layouts: Layouts) -> Iterator[Fault]:
-        """Yield a name that no file has, a unit of nothing, and columns that are two things."""
-        yield from literal("file", self.file)
-        known = [one for one in (self.name, self.data, self.stamp) if one is not None]
-        for key, columns in (("sums", self.sums), ("repeats", self.repeats), ("fills", self.fills)):
-            for column in columns:
-                if column in known:
-                    yield f"{key}.{column}", "that column is something else already"
-                known.append(column)
-        if self.stamp is None and self.unit != "s":
-            yield "unit", "there is no `stamp` that it would be the unit of"
 
 
 _Any = IndexedSpec | ShelvesSpec | PackedSpec | PositionsSpec | NodesSpec | ArchiveSpec | TableSpec

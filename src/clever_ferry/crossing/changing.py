@@ -235,7 +235,7 @@ def _replace(
             if under.entry.phase != "done":
                 with undisturbed():
                     with suppress(OSError):
-                        progress("putting back", 0, None)
+                        progress("putting back", 0, None)  # free: it only shows
                     staging.discard()
                     under.put_back(before, staging, error)
             raise

@@ -30,7 +30,7 @@ def is_database(payload: Payload, beside: Iterable[Payload] = ()) -> bool:
     start = head(payload, len(MAGIC))
     if start:
         return start == MAGIC
-    return any(head(one, 4).startswith(_JOURNALS) for one in beside)
+    return any(head(one, len(_JOURNALS[0])).startswith(_JOURNALS) for one in beside)
 
 
 def counting(beside: Mapping[str, Payload]) -> dict[str, Payload]:

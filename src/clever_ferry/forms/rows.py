@@ -18,7 +18,7 @@ from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.forms.databases import Settled, check, opened, row_name
 from clever_ferry.payload import Payload, StreamPayload
 
-__all__ = ["Rows"]
+__all__ = ["Rows", "found_in", "set_value"]
 
 _MOST = 1 << 20
 """Values that are read for one place at the most."""
@@ -41,9 +41,7 @@ class Rows:
             return []
         try:
             with closing(copy.opened()) as book:
-                asked = "SELECT name, upper(substr(sql, 1, 20)) FROM sqlite_schema "
-                tables = dict(book.execute(f"{asked}WHERE type = 'table'").fetchall())
-                return [list(_found(book, tables, steps)) for steps in places]
+                return [found_in(book, steps) for steps in places]
         except (sqlite3.Error, UnicodeDecodeError) as error:
             raise DamagedError(f"SQLite can't read it: {error}.") from None
         except DamagedError as error:
@@ -70,6 +68,13 @@ class Rows:
     def insert(self, source: Payload, steps: Sequence[Step], above: Node, value: Single) -> Splice:
         """Raise RefusedError, likewise."""
         raise RefusedError("Nothing can be added to a database.")
+
+
+def found_in(book: sqlite3.Connection, steps: Sequence[Step]) -> list[Node]:
+    """Return what stands at a place in an open database; raises DamagedError, sqlite3.Error."""
+    asked = "SELECT name, upper(substr(sql, 1, 20)) FROM sqlite_schema "
+    tables = dict(book.execute(f"{asked}WHERE type = 'table'").fetchall())
+    return list(_found(book, tables, steps))
 
 
 def _found(
@@ -117,7 +122,7 @@ def _rewritten(source: Payload, values: Sequence[tuple[Node, Single]]) -> Iterat
             (cookie,) = book.execute("PRAGMA schema_version").fetchone()
             book.execute("PRAGMA journal_mode = DELETE")
             for node, value in values:
-                _set(book, node, value)
+                set_value(book, node, value)
             book.commit()
             book.execute("VACUUM")
     except (sqlite3.Error, UnicodeDecodeError, OverflowError) as error:
@@ -129,8 +134,11 @@ def _rewritten(source: Payload, values: Sequence[tuple[Node, Single]]) -> Iterat
     yield from copy.chunks()
 
 
-def _set(book: sqlite3.Connection, node: Node, value: Single) -> None:
-    """Set a value in the place of one that was found, in the kind that stood there."""
+def set_value(book: sqlite3.Connection, node: Node, value: Single) -> None:
+    """Set a value in the place of one that was found, in the kind that stood there.
+
+    Raises RefusedError where its row has no number.
+    """
     table, number, column = node.path
     quoted = _quoted(str(table))
     rowid = row_name(book, quoted)

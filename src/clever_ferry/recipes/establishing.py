@@ -9,7 +9,6 @@ all others) is a suspicion, and told as one.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from functools import cached_property
 from statistics import median
 from typing import Literal
 
@@ -82,20 +81,26 @@ class Examiner:
         self._files = files if edition.box_title is None else None
         self._contents = contents
         self._checked = {entry.name: entry.checked for entry in contents.entries if entry.checked}
+        self._containers: dict[str, tuple[Evidence | None, str]] = {}
         self._sizes: dict[str, list[int]] = {}
         for save in saves:
             for piece in save.pieces:
                 self._sizes.setdefault(piece.role, []).append(piece.size or 0)
 
-    @cached_property
-    def _container(self) -> tuple[Evidence | None, str]:
-        """What verifying the box itself establishes, where its kind can be, and what is wrong."""
-        if self._contents.inspect is None:
+    def _container(self, piece: Piece) -> tuple[Evidence | None, str]:
+        """What verifying the file of the box that a piece is in establishes, or what is wrong.
+
+        Nothing, where a box of its kind has no file that could be verified as one.
+        """
+        path = next((path for path in piece.files if path in self._contents.own), None)
+        if self._contents.inspect is None or path is None:
             return None, ""
-        try:
-            return self._contents.inspect(), ""
-        except UNREADABLE as error:
-            return None, error.what.rstrip(".")
+        if path not in self._containers:
+            try:
+                self._containers[path] = self._contents.inspect(path), ""
+            except UNREADABLE as error:
+                self._containers[path] = None, error.what.rstrip(".")
+        return self._containers[path]
 
     def examine(self, save: Save, reading: Reading = "all") -> Examined:
         """Return what is established of a save.
@@ -105,9 +110,10 @@ class Examiner:
         `none`, where all payloads are, as when they are carried. Raises KeyNeededError where a key
         is missing; and, but for `all`, where a file is gone or changes at this moment.
         """
-        own, broken = self._container
-        pieces, unlike, damage = [], list[str](), [broken] if broken else []
+        pieces, unlike, damage = [], list[str](), list[str]()
         for piece in save.pieces:
+            own, broken = self._container(piece)
+            damage += [broken] if broken else []
             unlike += self._edition.unlike(piece, save, self._known.fields)
             found = self._established(piece, save, reading, own)
             pieces.append(found)

@@ -1,4 +1,4 @@
-"""Thirteen invented save formats, unlike each other, each with a writer and a strict reader.
+"""Fourteen invented save formats, unlike each other, each with a writer and a strict reader.
 
 A save is a slot's number, a world (any bytes) and a small note (JSON). The recipes beside
 describe the same formats to cferry; docs/demo-formats.md describes them to people.
@@ -12,11 +12,12 @@ from typing import Protocol
 from clever_ferry_demo.invented.agreed import Ropewalk, Waybill
 from clever_ferry_demo.invented.boxed import Dynamo, Longshore, Orrery
 from clever_ferry_demo.invented.held import Hamper, Letterbook, Pigeonhole
-from clever_ferry_demo.invented.rows import Seedtray, Tidebook
+from clever_ferry_demo.invented.rows import Almanac, Seedtray, Tidebook
 from clever_ferry_demo.invented.wrapped import Crown, Finch, Moth
 
 __all__ = [
     "FORMATS",
+    "Almanac",
     "Crown",
     "Dynamo",
     "Finch",
@@ -58,4 +59,5 @@ FORMATS: dict[str, Format] = {
     "seedtray": Seedtray,
     "tidebook": Tidebook,
     "waybill": Waybill,
+    "almanac": Almanac,
 }

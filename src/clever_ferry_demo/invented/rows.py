@@ -1,4 +1,4 @@
-"""Saves by row and column, in archives, and as leaves of an XML book with a colophon."""
+"""Saves by row and column in archives, as leaves of an XML book, and a database for each."""
 
 from __future__ import annotations
 
@@ -6,13 +6,15 @@ import base64
 import hashlib
 import io
 import re
+import sqlite3
 import tarfile
 import zlib
+from contextlib import closing
 from pathlib import Path
 from xml.etree import ElementTree
 from xml.sax.saxutils import escape
 
-__all__ = ["Seedtray", "Tidebook"]
+__all__ = ["Almanac", "Seedtray", "Tidebook"]
 
 Saves = dict[int, tuple[bytes, bytes]]
 QUOTED = {'"': "&quot;"}
@@ -112,3 +114,51 @@ class Tidebook:
             assert slot not in found
             found[slot] = (world, (note.text or "").encode())
         return found
+
+
+class Almanac:
+    """`year-N.alm`, a database each: pages, a list of them with their sums, and how many it has."""
+
+    TABLES = (
+        "CREATE TABLE pages (leaf TEXT PRIMARY KEY, body BLOB NOT NULL, worth INTEGER)",
+        "CREATE TABLE list (leaf TEXT, sum TEXT, year INTEGER)",
+        "CREATE TABLE about (key TEXT, value TEXT)",
+    )
+
+    @classmethod
+    def write(cls, folder: Path, saves: Saves) -> None:
+        """Write all saves."""
+        for slot, (world, note) in saves.items():
+            with closing(sqlite3.connect(folder / f"year-{slot}.alm")) as book, book:
+                for line in (*cls.TABLES, "PRAGMA application_id = 20261"):
+                    book.execute(line)
+                pages = {"world": zlib.compress(world), "note": note}
+                for leaf, body in pages.items():
+                    book.execute("INSERT INTO pages VALUES (?, ?, ?)", (leaf, body, len(body)))
+                    row = (leaf, f"{zlib.crc32(body):08X}", slot)
+                    book.execute("INSERT INTO list VALUES (?, ?, ?)", row)
+                about = {"by": "Isa", "pages": "2", "bytes": str(sum(map(len, pages.values())))}
+                book.executemany("INSERT INTO about VALUES (?, ?)", about.items())
+
+    @classmethod
+    def read(cls, folder: Path) -> Saves:
+        """Read all saves."""
+        found = {}
+        for path in folder.iterdir():
+            with closing(sqlite3.connect(path)) as book:
+                assert book.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+                assert book.execute("PRAGMA application_id").fetchone() == (20261,)
+                pages = dict(book.execute("SELECT leaf, body FROM pages"))
+                worth = dict(book.execute("SELECT leaf, worth FROM pages"))
+                rows = {leaf: rest for leaf, *rest in book.execute("SELECT * FROM list")}
+                about = dict(book.execute("SELECT * FROM about"))
+                (count,) = book.execute("SELECT count(*) FROM list").fetchone()
+            assert count == len(rows) == len(pages) == 2
+            slot = int(path.stem.removeprefix("year-"))
+            for leaf, body in pages.items():
+                assert worth[leaf] == len(body)
+                assert rows[leaf] == [f"{zlib.crc32(body):08X}", slot]
+            size = sum(map(len, pages.values()))
+            assert about == {"by": "Isa", "pages": "2", "bytes": str(size)}
+            found[slot] = (zlib.decompress(pages["world"]), pages["note"])
+        return dict(sorted(found.items()))
