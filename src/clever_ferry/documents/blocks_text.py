@@ -13,7 +13,7 @@ from typing import NamedTuple
 from msgspec import Struct
 
 from clever_ferry.documents.form import Splice, whole_text
-from clever_ferry.documents.matching import Matcher
+from clever_ferry.documents.matching import Matcher, Wanted
 from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.documents.places import Step, text_of
 from clever_ferry.documents.spec import BlocksSpec
@@ -25,6 +25,8 @@ __all__ = ["Blocks"]
 _MOST = 256 << 20
 _LONGEST_LINE = 1 << 20
 _DEEPEST = 200
+_FLAT = 3
+"""So deep blocks are within another that is passed by at one go."""
 
 
 class _Word(NamedTuple):
@@ -98,10 +100,18 @@ class Blocks:
             rf"[ \t]*(?P<name>{word}){between}(?P<value>{word}|{quoted}){over}{alone}".encode()
         )
         """A name and its value on a line, after which no block can follow."""
-        self._head = re.compile(
-            rf"\s*(?P<name>{word})(?P<words>(?:[ \t]+(?:{word}|{quoted}))*)[ \t]*{opens}".encode()
-        )
+        words = rf"(?P<words>(?:[ \t]+(?:{word}|{quoted}))*)(?:[ \t]*(?:{assign}))?\s*{opens}"
+        self._head = re.compile(rf"\s*(?P<name>{word}){words}".encode())
         """A name, further words, and the opening of a block."""
+        apart = _letters(filter(None, [spec.opens, spec.closes, *spec.comments, spec.quote]))
+        dull = rf"[^{apart}]++|{quoted}|(?:{comment})[^\n]*|(?!{opens}|{closes})[\s\S]"
+        inner = rf"(?:{dull})*+"
+        for _ in range(_FLAT):
+            inner = rf"(?:{dull}|{opens}{inner}{closes})*+"
+        self._rest = re.compile(rf"{inner}{closes}".encode())
+        """A block that has begun, to its end, where few others are in it."""
+        self._block = rf"\s*@{words.replace('?P<words>', '?:')}{inner}{closes}{ends}"
+        self._blocks: dict[tuple[str, bool], re.Pattern[bytes]] = {}
         self._needs_quotes = re.compile(rf"\s|{stop}".encode())
 
     def run(self, names: frozenset[str]) -> re.Pattern[bytes]:
@@ -111,6 +121,15 @@ class Blocks:
             some = "|".join(re.escape(name) for name in sorted(names)) or "(?!)"
             run = self._runs[names] = re.compile(self._run.replace("@", some, 1).encode())
         return run
+
+    def blocks(self, name: str, *, many: bool) -> re.Pattern[bytes]:
+        """Return what reads a block of a name, or `many` of them, in which few others are."""
+        found = self._blocks.get((name, many))
+        if found is None:
+            one = self._block.replace("@", re.escape(name), 1)
+            found = re.compile((f"(?:{one})++" if many else one).encode())
+            self._blocks[name, many] = found
+        return found
 
     def find(self, source: Payload, places: Sequence[Sequence[Step]]) -> list[list[Node]]:
         """Return for each place what stands there."""
@@ -174,6 +193,11 @@ class Blocks:
             return inner
         return re.sub(re.escape(self._escape.decode()) + "(.)", r"\1", inner, flags=re.DOTALL)
 
+    def spelled(self, texts: Iterable[str]) -> list[bytes]:
+        """Return what must stand where one of some texts does."""
+        found = [text.encode() for text in texts]
+        return [*found, self._escape] if found and self._escape else found
+
     def may_have(self, texts: Iterable[str], raw: bytes, start: int, end: int) -> bool:
         """Tell whether one of some texts may stand in a part of a document."""
         escape = self._escape
@@ -210,6 +234,8 @@ class _Reading:
         self._statement: _Statement | None = None
         self._end = 0  # free: a word sets it before it is asked for
         """Where the last word has ended."""
+        self._nexts: dict[bytes, int] = {}
+        """Where texts that are asked for stand next in what is read."""
         self._deeper = 0
         """How many further blocks are open in one in which nothing is asked for."""
 
@@ -240,6 +266,7 @@ class _Reading:
     def _by_signs(self, text: bytes, shift: int) -> None:
         """Read lines whose blocks are told by signs; what nobody asks for is passed by."""
         form, matcher, at = self._form, self._matcher, 0
+        self._nexts = {}
         simple, head, token = form._simple.match, form._head.match, form._token.match
         while at < len(text):
             if self._open and matcher.idle:
@@ -281,9 +308,11 @@ class _Reading:
     def _head(self, text: bytes, head: re.Match[bytes], shift: int) -> int:
         """A block begins; return where to go on: behind it, if it is whole and not asked for."""
         name = head["name"].decode()
-        texts = self._matcher.only_by(name)
-        end = self._block_end(text, head.end()) if texts is not None else 0
-        if end and texts is not None and not self._form.may_have(texts, text, head.start(), end):
+        wanted = self._matcher.only_by(name)
+        if wanted is not None and (end := self._passed(text, head.start(), name, wanted)):
+            return end
+        end = self._block_end(text, head.end()) if wanted is not None else 0
+        if end and wanted and not self._form.may_have(wanted.texts, text, head.start(), end):
             self._matcher.pass_over(name)
             return end
         start = head.start("name")
@@ -296,8 +325,36 @@ class _Reading:
         self._begin(shift + start, 0)
         return head.end()
 
+    def _passed(self, text: bytes, at: int, name: str, wanted: Wanted) -> int:
+        """Pass by blocks of one name that nobody asks for; return where they end, 0 for none."""
+        stop = min((self._next(text, one, at) for one in self._form.spelled(wanted.texts)),
+                   default=len(text))  # fmt: skip
+        if not wanted.counted:
+            many = self._form.blocks(name, many=True).match(text, at, stop)
+            if many is None:
+                return 0
+            self._matcher.pass_over(name)
+            return many.end()
+        one, count, end = self._form.blocks(name, many=False).match, 0, 0
+        while count != wanted.most and (block := one(text, end or at, stop)):
+            count, end = count + 1, block.end()
+        if count:
+            self._matcher.pass_over(name, count)
+        return end
+
+    def _next(self, text: bytes, sought: bytes, at: int) -> int:
+        """Return where something stands next in the text that is read, or its end."""
+        known = self._nexts.get(sought, -1)
+        if known < at:
+            known = text.find(sought, at)
+            known = self._nexts[sought] = known if known >= 0 else len(text)
+        return known
+
     def _block_end(self, text: bytes, at: int) -> int:
         """Return where a block ends that has begun; 0 where that is further on."""
+        whole = self._form._rest.match(text, at)  # free: else it is gone through, likewise
+        if whole is not None:
+            return whole.end()
         deeper = 1  # free: else it is gone through, which takes longer
         for turn in self._form._turning.finditer(text, at):
             kind = turn.lastgroup

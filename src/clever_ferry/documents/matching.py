@@ -10,7 +10,7 @@ from msgspec import Struct, field
 from clever_ferry.documents.nodes import Node
 from clever_ferry.documents.places import COUNT, EVERY, Choice, Step, text_of
 
-__all__ = ["Matcher"]
+__all__ = ["Matcher", "Wanted"]
 
 
 class _Way(NamedTuple):
@@ -51,6 +51,17 @@ class _Moves(NamedTuple):
     """Whether it matters how many of that name have begun before."""
     value: bool
     """Whether something is asked for even if nothing is in it."""
+
+
+class Wanted(NamedTuple):
+    """What makes elements of a name be asked for that begin from here on."""
+
+    texts: frozenset[str]
+    """One of these must stand in one; without any, none of them is asked for."""
+    most: int | None
+    """How many are so at the most, before one is asked for by its number; None without end."""
+    counted: bool
+    """Whether it matters how many there are."""
 
 
 class _State:
@@ -147,29 +158,37 @@ class Matcher:
         """The names in the innermost open element that count without anything in them, if few."""
         return self._open[-1].state.values
 
-    def only_by(self, name: str) -> frozenset[str] | None:
-        """Return texts one of which must stand in an element that begins now, to be asked for.
+    def only_by(self, name: str) -> Wanted | None:
+        """Return what must stand in an element that begins now, to be asked for.
 
-        None where it may be asked for without; none of them where it never is. They are names of
-        what stands right within, and values by which like elements are chosen.
+        None where it may be asked for without. It is names of what stands right within, and
+        values by which like elements are chosen.
         """
         above = self._open[-1]
         texts: list[str] = []
-        for one, at, choice, number in above.state.moves(name).moves:
+        moves, counted, _ = above.state.moves(name)
+        begins, most = above.like.get(name, -1) + 1, None
+        for one, at, choice, number in moves:
             steps = above.ways[one].steps
-            if number and number != str(above.like.get(name, -1) + 1):
+            if number and number != str(begins):
+                if number != "#" and int(number) > begins:
+                    most = min(int(number) - begins, most or int(number))
                 continue  # another of its like is asked for, or how many there are
             step = choice or (steps[at] if at < len(steps) else None)
             text = step.value if isinstance(step, Choice) else step if isinstance(step, str) else ""
             if not text:
                 return None
             texts.append(text)
-        return frozenset(texts)
+            most = 1 if number else most
+        return Wanted(frozenset(texts), most, counted)
 
-    def pass_over(self, name: str) -> None:
-        """An element begins and ends in which nothing is asked for."""
+    def pass_over(self, name: str, count: int = 1) -> None:
+        """Elements of one name begin and end in which nothing is asked for."""
         self.enter(name)
         self._open.pop()
+        above = self._open[-1]
+        if name in above.like:
+            above.like[name] += count - 1
 
     def wants_value(self, name: str) -> bool:
         """Tell that of one that has nothing in it but its value."""
