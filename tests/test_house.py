@@ -39,6 +39,7 @@ MAY = {
                 "moving.outputs documents layers forms boxes recipes",
     "proving": "errors cargo certainty naming layers.known boxes recipes finding",
     "crossing": "errors payload tree cargo moving keeping documents naming forms.database_files "
+                "forms.recognising "
                 "boxes recipes finding proving",
     "backups": "errors keeping recipes finding crossing",
     "checking": "errors cargo recipes finding crossing.rules",

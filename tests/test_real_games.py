@@ -20,6 +20,7 @@ _DEBIANS = f"{os.environ.get('PATH', '')}:/usr/games"
 MINETEST = shutil.which("minetestserver", path=_DEBIANS)
 CRAWL = shutil.which("crawl", path=_DEBIANS)
 SINGULARITY = shutil.which("singularity", path=_DEBIANS)
+SIMUTRANS = shutil.which("simutrans", path=_DEBIANS)
 
 
 def run_server(home: Path, world: Path, port: int) -> str:
@@ -206,3 +207,61 @@ def test_singularity_loads_what_is_carried_and_what_was_changed_in_one_place(
     assert loads(here.top / "home", "there") == [["Quiet Loft", version, time_, level, "4321"]]
     here.cferry("undo", "--yes")
     assert state(here.top / "home" / ".local") == before
+
+
+def run_simutrans(home: Path, *more: str) -> str:
+    """Have the game load a save and end, upon which it saves; return when that save was, in it."""
+    log = home / "log.txt"
+    own = {"HOME": str(home), "SDL_VIDEODRIVER": "dummy", "SDL_AUDIODRIVER": "dummy"}
+    with log.open("wb") as out:
+        process = subprocess.Popen(
+            [SIMUTRANS or "", "-nosound", "-nomidi", "-objects", "pak/", "-debug", "3", *more],
+            env={**os.environ, **own}, stdout=out, stderr=out,
+        )  # fmt: skip
+        deadline = time.monotonic() + 600
+        while (told := log.read_bytes().partition(b"loaded savegame from ")[2]).count(b",") < 2:
+            assert process.poll() is None, log.read_text("utf-8", "replace")[-2000:]
+            assert time.monotonic() < deadline
+            time.sleep(0.1)
+        process.send_signal(signal.SIGTERM)
+        process.wait(600)
+    return told.partition(b",")[0].decode()
+
+
+@pytest.mark.game
+@pytest.mark.skipif(
+    SIMUTRANS is None and not os.environ.get("CI"), reason="Simutrans is not installed"
+)
+def test_simutrans_loads_what_is_carried_and_what_was_changed_in_one_place(
+    linux: Callable[..., Den], tmp_path: Path
+) -> None:
+    here = linux(home="home")
+    own = here.top / "home" / ".simutrans"
+    (own / "save").mkdir(parents=True)
+    (own / "simuconf.tab").write_text("saveformat = xml_zipped\nautosaveformat = xml_zipped\n"
+                                      "reload_and_save_on_quit = 1\n")  # fmt: skip
+    scenario = "/usr/share/games/simutrans/pak/scenario/millionaire/millionaire.sve"
+    shutil.copy(scenario, own / "save")
+    assert run_simutrans(own.parent, "-load", "millionaire") == "0/1945"
+    (own / "autosave-pak.sve").rename(own / "save" / "Mine.sve")
+    shown = here.cferry("slots", "simutrans", "--json").data[0]["saves"]
+    facts = {save["name"]: save["facts"] for save in shown}
+    assert (facts["Mine"]["year"], facts["Mine"]["objects"]) == ("1945", "pak")
+    assert facts["millionaire"].keys() == {"name"}  # the game's own bytes
+    assert all("are not known: what form" in note for save in shown for note in save["notes"])
+    server = tmp_path / "server" / ".simutrans"
+    server.mkdir(parents=True)
+    there = f"simutrans/server@{server}"
+    here.cferry("cross", "simutrans/linux:Mine", there, "--yes", "--give", "port=13991")
+    packed = server / "server13991-network.sve"
+    assert packed.read_bytes() == (own / "save" / "Mine.sve").read_bytes()
+    assert run_simutrans(server.parent, "-server", "13991") == "0/1945"
+    apart = tmp_path / "apart"
+    here.cferry("unbox", own / "save" / "Mine.sve", "--as", "simutrans:packed", "-o", apart)
+    (piece,) = (apart / "pieces").iterdir()
+    before, sign, rest = piece.read_bytes().partition(b"</simrand>")
+    piece.write_bytes(before + sign + rest.replace(b"<i32>1945</i32>", b"<i32>1951</i32>", 1))
+    here.cferry("box", apart, "-o", own / "save" / "Later.sve")
+    here.cferry("cross", "simutrans/linux:Later", f"{there}:1", "--yes", code=2)
+    here.cferry("cross", "simutrans/linux:Later", f"{there}:13991", "--yes", "--replace")
+    assert run_simutrans(server.parent, "-server", "13991") == "0/1951"

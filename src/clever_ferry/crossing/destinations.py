@@ -57,6 +57,9 @@ def destinations_of(
         if edition.numbered or len(edition.key_fields) != 1:
             select(there, slots, target.berth.address)  # tells which there are
         return [Destination(name=slots)]
+    listed = {save.slot for save in there}
+    if edition.named_by_number and len(saves) == 1 and not listed.intersection(wanted.numbers):
+        return [Destination(name=slots)]
     if not edition.numbered:
         shown = [f"  {address_of(target.berth.address, save)}" for save in there[:10]]
         raise WrongUseError(

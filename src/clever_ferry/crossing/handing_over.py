@@ -10,7 +10,8 @@ from clever_ferry.cargo import Piece, Save
 from clever_ferry.documents.document import FORMS, each_in, held, values_in, with_values
 from clever_ferry.documents.form import Form
 from clever_ferry.errors import NotFoundError, RefusedError, UnsupportedError
-from clever_ferry.payload import Payload
+from clever_ferry.forms.recognising import ANY, document_of
+from clever_ferry.payload import Payload, head
 from clever_ferry.recipes import Game
 from clever_ferry.recipes.agreeing import agreed_key
 from clever_ferry.recipes.models import HandoverInfo
@@ -99,6 +100,8 @@ def _renamed(piece: Piece, game: Game, host: str, guest: str) -> Piece:
 
 def _form(game: Game, piece: Piece) -> Form | str:
     holds = game.pieces[piece.role].holds or ""
+    if holds == ANY:
+        holds = document_of(head(piece.payload, 4096))
     return game.forms.get(holds, holds if holds in FORMS else "json")
 
 

@@ -213,7 +213,7 @@ def _move(
         if as_it_was and name in save.fields:
             change = Arrival(name, save.fields[name], "kept")
         elif destination.name is not None:
-            change = Arrival(name, destination.name, "given")
+            change = Arrival(name, edition.fields[name].parse(destination.name), "given")
         elif not edition.numbered and destination.replaced is not None:
             if name not in destination.replaced.fields:
                 continue

@@ -154,9 +154,9 @@ def slot_text(save: Save) -> str:
     """Return what stands for a save behind `:` in an address: its slot, else its name."""
     if isinstance(save.fields.get("slot"), int):
         return str(save.slot)
-    own = [value for value in save.fields.values() if isinstance(value, str)]
     name = save.fact("name")
-    return str(name.value) if name is not None else own[0] if own else str(save.slot)
+    own = [str(name.value)] if name is not None else _own_names(save)
+    return own[0] if own else str(save.slot)
 
 
 def address_of(where: str, save: Save) -> str:
@@ -169,7 +169,14 @@ def names_of(save: Save) -> set[str]:
     """Return what a save can be called by, in folded case: its name fact and its name's fields."""
     name = save.fact("name")
     names = {str(name.value).casefold()} if name else set()
-    return names | {value.casefold() for value in save.fields.values() if isinstance(value, str)}
+    return names.union(map(str.casefold, _own_names(save)))
+
+
+def _own_names(save: Save) -> list[str]:
+    """Return the texts in its name; where a number is all that it has, that number."""
+    texts = [value for value in save.fields.values() if isinstance(value, str)]
+    alone = texts or "slot" in save.fields or len(save.fields) != 1
+    return texts if alone else [str(value) for value in save.fields.values()]
 
 
 def _no_slot(what: str, where: str, saves: Sequence[Save], near: Sequence[str]) -> UnknownNameError:

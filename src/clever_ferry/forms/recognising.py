@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 import zlib
 
 from clever_ferry.documents.document import FORMS as DOCUMENTS
 
-__all__ = ["COMPRESSED", "FORMS", "form_of", "recognise"]
+__all__ = ["ANY", "COMPRESSED", "FORMS", "document_of", "form_of", "recognise"]
 
 _MAGICS: tuple[tuple[int, bytes, str], ...] = (
     (0, b"\x1f\x8b\x08", "gzip"),
@@ -26,6 +27,8 @@ _MAGICS: tuple[tuple[int, bytes, str], ...] = (
     (0, b"7z\xbc\xaf\x27\x1c", "archive"),
     (0, b"Rar!\x1a\x07", "archive"),
 )
+ANY = "any"
+"""What a piece `holds` that is the document that it shows to be."""
 _HEAD = 4096
 """Bytes of what is looked at, where there are more."""
 COMPRESSED = frozenset({"gzip", "xz", "bzip2", "zstd", "lz4", "zlib"})
@@ -86,3 +89,31 @@ def form_of(start: bytes) -> str:
             return "json"
         return "xml" if text.startswith(b"<?xml") else ""
     return kind if kind in FORMS else ""
+
+
+def document_of(start: bytes) -> str:
+    """Tell by its first 4 KiB which form of document a file has; '' where that does not show.
+
+    >>> document_of(b"[sound]\\nloud = 7\\n"), document_of(b"<save/>"), document_of(b"[1, 2]")
+    ('ini', 'xml', 'json')
+    >>> document_of(b"// mine\\n{}"), document_of(b"--- # one\\n"), document_of(b"a=b\\n")
+    ('relaxed-json', 'yaml', 'properties')
+    """
+    if (kind := recognise(start)) != "text":
+        return kind if kind == "sqlite" else ""
+    text = start.removeprefix(b"\xef\xbb\xbf").lstrip()
+    return next((form for sign, form in _BEGINNINGS if sign.match(text)), "")
+
+
+_BEGINNINGS = tuple(
+    (re.compile(sign), form)
+    for sign, form in (
+        (rb"<[?!A-Za-z_]", "xml"),
+        (rb"---(\s|\Z)", "yaml"),
+        (rb"([;#][^\n]*\n\s*)*\[[^\]\n\"{]*\][ \t\r]*\n\s*[^\s\]},]", "ini"),
+        (rb"\{|\[", "json"),
+        (rb"//|/\*", "relaxed-json"),
+        (rb"([;#!][^\n]*\n\s*)*[\w.-]+[ \t]*[=:]", "properties"),
+    )
+)
+"""How documents begin; the first that fits counts."""

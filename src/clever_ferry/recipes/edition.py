@@ -97,6 +97,12 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
         )
 
     @property
+    def named_by_number(self) -> bool:
+        """Whether its saves have no slots, and a number as all of their name, such as a port."""
+        own = [self.fields[name] for name in self.key_fields]
+        return not self.numbered and len(own) == 1 and isinstance(own[0], NumberField)
+
+    @property
     def part_fields(self) -> frozenset[str]:
         """The parts that make its fields together: headers can repeat them, too."""
         joined = (one for one in self.fields.values() if isinstance(one, JoinedField))

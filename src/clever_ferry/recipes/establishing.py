@@ -20,7 +20,7 @@ from clever_ferry.cargo import Piece, Save
 from clever_ferry.certainty import Evidence, Level, strongest
 from clever_ferry.documents.places import value_at
 from clever_ferry.errors import DamagedError, KeyNeededError, UnsupportedError
-from clever_ferry.forms.recognising import form_of
+from clever_ferry.forms.recognising import ANY, form_of
 from clever_ferry.forms.verifying import verify
 from clever_ferry.layers import Known
 from clever_ferry.layers.agreements import Claim
@@ -199,6 +199,7 @@ class Examiner:
     ) -> Evidence:  # fmt: skip
         """Verify a payload by the form that it is said to have, or that it shows."""
         stated = self._edition.pieces[piece.role].holds
+        stated = None if stated == ANY else stated
         form = stated or form_of(head(payload, 4096))
         nothing = Evidence("only read")
         if not form:

@@ -20,6 +20,7 @@ from clever_ferry.errors import (
     RefusedError,
     UnsupportedError,
 )
+from clever_ferry.forms.recognising import ANY, document_of
 from clever_ferry.layers import UNKNOWN, Chain, Known
 from clever_ferry.layouts import Layout
 from clever_ferry.payload import Payload, head
@@ -185,7 +186,7 @@ class FactReader:
                 if fault:
                     problems.append(f"{piece.entry}: {fault}")
                 else:
-                    notes += [_unknown(label, why) for _, _, label, _, _, _ in wanted]
+                    notes.append(_unknown([label for _, _, label, _, _, _ in wanted], why))
                 continue
             except UNREADABLE as error:
                 problems.append(f"{piece.entry}: {error.what.rstrip('.')}")
@@ -200,9 +201,9 @@ class FactReader:
                     facts[place] = _fact(key, label, value, unit, shown)
                 elif isinstance(value, NotOne):
                     told = "more than one stands" if value.found else "nothing stands"
-                    notes.append(_unknown(label, f"{piece.entry}: {told} at {at!r}"))
+                    notes.append(_unknown([label], f"{piece.entry}: {told} at {at!r}"))
                 else:
-                    notes.append(_unknown(label, f"{at} in the {piece.title} is no single value"))
+                    notes.append(_unknown([label], f"{at} in the {piece.title} is no single value"))
             if used:
                 packs = tuple(dict.fromkeys(str(one) for one in used if isinstance(one, str | int)))
         known_facts = tuple(filter(None, facts))
@@ -258,6 +259,8 @@ class FactReader:
             payload = self._layers[name].unwrap(payload, known).payload
         if source.layout is None:
             name = source.holds or ""
+            if name == ANY and not (name := document_of(head(payload, 4096))):
+                raise UnsupportedError("what form it has does not show in its beginning")
             form = self.forms.get(name, name)
             if packs is None:
                 return one_value_in_each(form, payload, places), []
@@ -268,8 +271,10 @@ class FactReader:
         return one_at_each(inside, places), [] if packs is None else values_at(inside, packs)
 
 
-def _unknown(label: str, why: str) -> str:
-    return f"{label} is not known: {why}"
+def _unknown(labels: Sequence[str], why: str) -> str:
+    *others, last = labels
+    told = f"{', '.join(others)} and {last} are" if others else f"{last} is"
+    return f"{told} not known: {why}"
 
 
 def _once(headers: list[str]) -> tuple[str, ...]:

@@ -8,7 +8,7 @@ from clever_ferry.boxes.one_file_spec import NodesSpec
 from clever_ferry.documents.document import FORMS as DOCUMENTS
 from clever_ferry.documents.places import place_fault
 from clever_ferry.errors import FerryError
-from clever_ferry.forms.recognising import FORMS
+from clever_ferry.forms.recognising import ANY, FORMS
 from clever_ferry.layers.document_spec import AGREEING, LOOKING, PathsSpec
 from clever_ferry.layouts import Layout, LayoutError
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
@@ -59,7 +59,7 @@ def unwritable(layouts: Mapping[str, Layout]) -> list[str]:
 def form_faults(recipe: GameRecipe) -> list[str]:
     """Say where pieces and layers hold what is no form, and which own forms nothing holds."""
     documents = {*DOCUMENTS, *recipe.forms, *recipe.layouts}
-    held = [(f"pieces.{role}.holds", piece.holds, {*FORMS, *documents})
+    held = [(f"pieces.{role}.holds", piece.holds, {ANY, *FORMS, *documents})
             for role, piece in recipe.pieces.items() if piece.holds is not None]  # fmt: skip
     held += [(f"layers.{name}[{number}].holds", layer.holds,
               documents if isinstance(layer, PathsSpec) else {*documents, "sqlite"})
@@ -71,9 +71,9 @@ def form_faults(recipe: GameRecipe) -> list[str]:
     faults = [f"{key}: there is no form {name!r}; {known(names)}"
               for key, name, names in held if name not in names]  # fmt: skip
     faults += [f"forms.{name}: a form of that name is known already"
-               for name in recipe.forms if name in {*FORMS, *recipe.layouts}]  # fmt: skip
+               for name in recipe.forms if name in {ANY, *FORMS, *recipe.layouts}]  # fmt: skip
     faults += [f"layouts.{name}: a form of documents has that name, so nothing could hold it"
-               for name in recipe.layouts if name in FORMS]  # fmt: skip
+               for name in recipe.layouts if name in {ANY, *FORMS}]  # fmt: skip
     used = {name for _, name, _ in held}
     return faults + [f"forms.{name}: nothing holds it" for name in recipe.forms.keys() - used]
 
@@ -81,7 +81,7 @@ def form_faults(recipe: GameRecipe) -> list[str]:
 def fact_faults(recipe: GameRecipe) -> list[str]:
     """Say where facts, add-ons and handovers refer to pieces or layers that are not there."""
     faults = _handover_faults(recipe)
-    documents = {*DOCUMENTS, "sqlite", *recipe.forms, *recipe.layouts}
+    documents = {ANY, *DOCUMENTS, "sqlite", *recipe.forms, *recipe.layouts}
     placed = [
         *((f"{name}.at", fact.at or "") for name, fact in every_fact(recipe)),
         *([("packs.at", recipe.packs.at)] if recipe.packs else ()),
