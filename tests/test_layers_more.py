@@ -11,6 +11,7 @@ import subprocess
 import tarfile
 import zipfile
 import zlib
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -21,14 +22,16 @@ import zstandard
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
+from clever_ferry.api import open_ferry
 from clever_ferry.certainty import Evidence
-from clever_ferry.errors import DamagedError, UnsupportedError, WrongUseError
+from clever_ferry.errors import DamagedError, FerryError, UnsupportedError, WrongUseError
 from clever_ferry.layers import Chain, Known, LayerSpec, compile_layers
 from clever_ferry.layers.ciphers import _xor, _xor_alone
 from clever_ferry.layers.known import UNKNOWN, Writing
-from clever_ferry.layouts import LayoutSpec, compile_layouts
+from clever_ferry.layouts import Layout, LayoutSpec, compile_layouts
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, StreamPayload, pieces_of
+from tests.conftest import Den, bins
 from tests.test_layers import whole
 
 KEY = "000102030405060708090a0b0c0d0e0f"
@@ -365,3 +368,89 @@ def test_a_lying_lz4_block_is_refused() -> None:
     raw = lz4.block.compress(bytes(1 << 20), store_size=False)
     with pytest.raises(DamagedError):
         whole(chain.unwrap(BytesPayload(raw)).payload)
+
+
+HEADED = """
+[layouts.mine]
+fields = [
+  { type = "magic", text = "MINE" }, { type = "u8", name = "mode" },
+  { type = "bytes", name = "machine", size = 4 },
+]
+[layouts.theirs]
+fields = [
+  { type = "magic", text = "THEIRS" }, { type = "u8", name = "mode" },
+  { type = "bytes", name = "machine", size = 4 }, { type = "i16", name = "serial" },
+  { type = "text", name = "owner", ends = "zero" }, { type = "u8", name = "kind", usual = 9 },
+  { type = "identifier", name = "id" },
+]
+[layers]
+mine = [{ kind = "header", layout = "mine" }]
+theirs = [{ kind = "header", layout = "theirs", on_arrival = WAYS }]
+"""
+WAYS = (
+    '{ mode = ["kept"], machine = ["adopted", "made"], serial = ["made"], owner = ["given"], '
+    'kind = ["adopted"], id = ["adopted", "made"] }'
+)
+
+
+def test_each_field_of_a_header_arrives_as_the_recipe_says(
+    linux: Callable[..., Den], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    here, recipe = linux(home="home"), bins(mine="mine > {slot}", theirs="theirs > {slot}")
+    for own in ("mine", "theirs"):
+        recipe = recipe.replace('path = "{slot}" }', f'path = "{{slot}}", layers = ["{own}"] }}', 1)
+    recipe += HEADED
+    path = here.recipe("bin", recipe.replace("WAYS", WAYS))
+    told = here.cferry("recipe", "check", path, "--pairs", "--json").data["pairs"]
+    (pair,) = [one for one in told if one["from"] == "mine"]
+    assert "the serial in the world's header (theirs)" in pair["made"]
+    assert "the machine in the world's header (theirs) (adopted or made)" in pair["taken"]
+    assert not [one for one in pair["taken"] + pair["made"] if "mode" in one]
+    mine, theirs = tmp_path / "mine", tmp_path / "theirs"
+    mine.mkdir()
+    theirs.mkdir()
+    (mine / "1").write_bytes(b"MINE\x07mach" + b"a world")
+    route: tuple[str, ...] = ("cross", f"bin/mine@{tmp_path}", f"bin/theirs@{tmp_path}:1")
+    assert "State it with --give owner=VALUE" in here.cferry(*route, "--dry-run", code=4).err
+    route = (*route, "--give", "owner=Wren")
+    shown = here.cferry(*route, "--dry-run").out
+    assert "kept      mode 7 (as it was), in the world's header" in shown
+    assert "given     owner Wren (as you say), in the world's header" in shown
+    moves = here.cferry(*route, "--dry-run", "--json").data["plan"]["moves"][0]["header_fields"]
+    how = {one["field"]: (one["how"], one["value"]) for one in moves}
+    assert {name: one for name, (one, _) in how.items()} == {
+        "mode": "kept", "machine": "made", "serial": "made", "owner": "given", "id": "made",
+    }  # fmt: skip
+    assert f"made      machine {how['machine'][1]} (a new one)" in shown
+    here.cferry(*route, "--yes")
+    raw = (theirs / "1").read_bytes()
+    machine, (serial,) = bytes.fromhex(str(how["machine"][1])), struct.unpack_from("<h", raw, 11)
+    ident = bytes.fromhex(str(how["id"][1]).replace("-", ""))
+    assert (raw[:7], raw[7:11], serial) == (b"THEIRS\x07", machine, how["serial"][1])
+    assert raw[13:] == b"Wren\0\x09" + ident + b"a world"  # what the plan said
+    assert serial >= 0
+    (theirs / "1").write_bytes(raw[:18] + b"\x05" + raw[19:])
+    (mine / "1").write_bytes(b"MINE\x08hcam" + b"a later world")
+    here.cferry(*route, "--yes", "--replace")
+    after = (theirs / "1").read_bytes()
+    assert (after[:11], after[13:35]) == (b"THEIRS\x08" + machine, b"Wren\0\x05" + ident)
+    assert after[11:13] != raw[11:13]
+    monkeypatch.setenv("CFERRY_HOME", str(here.home))
+    ferry, write = open_ferry(here.top), Layout.write
+    plan = ferry.plan(route[1], route[2], given={"owner": "Isa"})
+    monkeypatch.setattr(Layout, "write", lambda own, said: write(own, {**said, "mode": 3}))
+    with pytest.raises(FerryError) as error:
+        ferry.carry_out(plan)
+    assert "the mode in the world's header (theirs) is 3, and was to be 8" in str(
+        error.value.details
+    )
+    assert (theirs / "1").read_bytes() == after
+    monkeypatch.undo()
+    assert "no 'serial' to give" in here.cferry(*route, "--give", "serial=5", code=2).err
+    for wrong, said in (
+        ('mod = ["kept"]', "no such field; there are id, kind, machine, mode, owner"),
+        ('owner = ["made"]', "only whole numbers, identifiers, and bytes"),
+        ('owner = ["taken"]', "must be"), ("owner = []", "owner"),
+    ):  # fmt: skip
+        path = here.recipe("bin", recipe.replace("WAYS", f"{{ {wrong} }}"))
+        assert said in here.cferry("recipe", "check", path, code=5).err

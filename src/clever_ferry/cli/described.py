@@ -152,6 +152,17 @@ def move_data(move: Move) -> dict[str, Any]:
         "changed_fields": [
             {"field": c.field, "value": c.value, "how": c.how} for c in move.changes
         ],
+        "header_fields": [
+            {
+                "piece": item.piece.title,
+                "header": one.layout,
+                "field": one.field,
+                "value": one.value.hex() if isinstance(one.value, bytes) else one.value,
+                "how": one.how,
+            }
+            for item in move.encoded
+            for one in item.arrived
+        ],
         "removed": list(move.removes),
         "adopted_pieces": [piece.title for piece in move.adopted],
         "left_behind": [piece.title for piece in move.left_behind],

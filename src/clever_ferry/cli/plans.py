@@ -56,6 +56,10 @@ def _replaced(move: Move) -> str:
     )
 
 
+def _told(value: object) -> str:
+    return value.hex() if isinstance(value, bytes) else str(value)[:80]
+
+
 def _print_changes(out: Console, plan: Plan, move: Move) -> None:
     ways = {
         "adopted": "from the save it replaces", "usual": "as all the target's saves have it",
@@ -68,7 +72,8 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
             for name in plan.target.berth.edition.repeated_in(item.piece.role)
         }
     )
-    same = not (move.renamed or move.changes or bound or move.left_behind or move.removes)
+    said = any(item.arrived for item in move.encoded)
+    same = not (move.renamed or move.changes or bound or said or move.left_behind or move.removes)
     if same and not plan.strays(move):
         out.print(f"[save]{escape(move.save.title)}[/] goes as it is, under its own name.")
         return
@@ -82,6 +87,10 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
     for change in move.changes:
         out.print(f"  {change.how:<9} {escape(change.field)} {escape(str(change.value))}"
                   f" ({ways[change.how]})")  # fmt: skip
+    for item in move.encoded:
+        for one in item.arrived:
+            out.print(f"  {one.how:<9} {escape(one.field)} {escape(_told(one.value))} "
+                      f"({ways[one.how]}), in the {escape(item.piece.title)}'s header")  # fmt: skip
     for piece in move.adopted:
         out.print(f"  adopted   the {escape(piece.title)} of the save it replaces, as this one "
                   "has none")  # fmt: skip

@@ -77,7 +77,8 @@ def make_plan(
     if not as_it_was:
         notes += notes_on(saves, where, target, waived) + _arriving_notes(source, target)
     secrets = source.berth.edition.secrets | target.berth.edition.secrets
-    named = {name: value for name, value in given.items() if name not in secrets}
+    headed = target.berth.edition.asked
+    named = {name: value for name, value in given.items() if name not in secrets | headed}
     if as_it_was and named:
         raise WrongUseError(f"{next(iter(named))} stays as it was; only a key can be given here.")
     refuse_foreign_given(named, target)
@@ -237,7 +238,13 @@ def _move(
     adopted = _adopted(save, replaced, target)
     whole = replace(save, pieces=(*save.pieces, *adopted))
     encoding = Encoding(
-        edition, whole, fields, target.berth.known(given), replaced, max(generations, default=0) + 1
+        edition,
+        whole,
+        fields,
+        target.berth.known(given),
+        replaced,
+        max(generations, default=0) + 1,
+        random(16),
     )
     encoded = tuple(encode(encoding, 0))  # nothing is written: its names and sizes count
     if isinstance(edition.box, Choosy):

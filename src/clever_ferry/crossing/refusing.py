@@ -54,7 +54,8 @@ def refuse_foreign_given(given: Mapping[str, str], target: OpenBerth) -> None:
     open_ones = (*edition.key_fields, *sorted(edition.berth_fields - target.berth.fields.keys()))
     for name, text in given.items():
         if name not in open_ones or name == "slot":
-            known = ", ".join(field for field in open_ones if field != "slot")
+            every = (*open_ones, *sorted(edition.asked))
+            known = ", ".join(field for field in every if field != "slot")
             raise WrongUseError(
                 f"{edition.title} has no {name!r} to give.",
                 details=(f"There is: {known}." if known else "It has none.",),

@@ -194,6 +194,11 @@ class Chain(Struct, frozen=True):
         return {name for layer in self.layers if isinstance(layer, Keyed) for name in layer.secrets}
 
     @property
+    def asked(self) -> set[str]:
+        """The fields of headers that the user may state."""
+        return {name for layer in self.layers for name in getattr(layer, "asked", ())}
+
+    @property
     def needs(self) -> set[str]:
         """The roles of other pieces whose bytes these layers speak of."""
         return {role for layer in self.layers if isinstance(layer, Needing) for role in layer.needs}

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from types import MappingProxyType
 from typing import Any
 
 from msgspec import Struct
@@ -12,7 +13,7 @@ from clever_ferry.documents.places import value_at
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.layers.chain import Chain, Parts, Stages
 from clever_ferry.layers.found import Checked, Found, Stated
-from clever_ferry.layers.known import Known
+from clever_ferry.layers.known import Arrived, Known, Writing
 from clever_ferry.layers.spec import AfterSpec, ByTagSpec, FooterSpec, HeaderSpec
 from clever_ferry.layouts import Layout, LayoutError, start_digest
 from clever_ferry.layouts.spec import ComputedSpec
@@ -33,6 +34,7 @@ __all__ = ["LARGEST_HEADER", "After", "ByTag", "Footer", "Header", "compute", "e
 
 LARGEST_HEADER = 1 << 16
 _KEPT = 32 << 20
+_NO_WAYS: Mapping[str, Sequence[str]] = MappingProxyType({})
 
 
 class Header:
@@ -41,10 +43,12 @@ class Header:
     @classmethod
     def of(cls, spec: HeaderSpec, parts: Parts) -> Header:
         """Return the layer that a recipe says."""
-        return cls(parts.layout(spec.layout))
+        return cls(parts.layout(spec.layout), spec.on_arrival)
 
-    def __init__(self, layout: Layout) -> None:
-        self.layout = layout
+    def __init__(self, layout: Layout, on_arrival: Mapping[str, Sequence[str]] = _NO_WAYS) -> None:
+        self.layout, self.on_arrival = layout, on_arrival
+        self.asked = frozenset(name for name, ways in on_arrival.items() if "given" in ways)
+        """What the user may state for it, by its fields' names."""
         self.bound = frozenset(layout.bound.values())
         self._window = layout.size or LARGEST_HEADER
         by_stage: dict[str, list[tuple[str, ComputedSpec]]] = {}
@@ -86,8 +90,7 @@ class Header:
         known: Known,
     ) -> Payload:
         """Return header and bytes; `residue` gives what the layout neither binds nor computes."""
-        values, at = self.values(residue, known.values), dict(stages)  # as they are by now
-        self.refuse_lacking(values)
+        values, at = self.values(residue, known), dict(stages)  # as they are by now
 
         def written() -> Iterator[bytes]:
             computed, body = compute(self.layout, inside, at, values)
@@ -108,6 +111,11 @@ class Header:
                 advice=f"State it with --give {name}=VALUE, or name the folder that the game made "
                 "for it.",
             )
+        if missing in self.asked:
+            raise RefusedError(
+                f"The target's header ({self.layout.name}) needs its {missing}.",
+                advice=f"State it with --give {missing}=VALUE.",
+            )
         if missing:
             raise RefusedError(
                 f"The target's header ({self.layout.name}) needs its own {missing}, which only its "
@@ -122,15 +130,52 @@ class Header:
         values = headers.get(self.layout.name, {})
         return {name: value for name, value in values.items() if name not in own}
 
-    def values(
-        self, residue: Mapping[str, Any] | None, fields: Mapping[str, Value]
-    ) -> dict[str, Any]:
-        """Return the values that are known before the bytes are: the residue's and the bound."""
-        values = dict(residue or {})
+    def values(self, residue: Mapping[str, Any] | None, known: Known) -> dict[str, Any]:
+        """Return the values that are known before the bytes are.
+
+        These are the residue's, the bound, and those that the recipe says where to take from.
+        Raises RefusedError where one is known from nowhere.
+        """
+        values, fields, writing = dict(residue or {}), known.values, known.writing
         for own, field in self.layout.bound.items():
             if field in fields:
                 values[own] = self._bound_value(own, fields[field])
+        for name, ways in self.on_arrival.items() if writing is not None else ():
+            assert writing is not None
+            values.pop(name, None)
+            found = next(filter(None, (self._by(way, name, known, writing) for way in ways)), None)
+            if found is not None:
+                values[name] = found.value
+                writing.arrived.append(found)
+        self.refuse_lacking(values)
+        if writing is not None:
+            plain = {name: values[name] for name in self.layout.plain & values.keys()}
+            writing.said.setdefault(self.layout.name, plain)
         return values
+
+    def _by(self, way: str, name: str, known: Known, writing: Writing) -> Arrived | None:
+        """Return a field's value by one of the ways that it can come, or None."""
+        layout = self.layout.name
+        value: Any = None
+        if way == "kept":  # from a header of another layout, too, where a field has that name
+            others = (one for one in writing.own.values() if name in one)
+            value = writing.own.get(layout, next(others, {})).get(name)
+        elif way == "adopted":
+            value = writing.before.get(layout, {}).get(name)
+        elif way == "made" and writing.random is not None:
+            random = writing.random
+            value = self.layout.made(name, lambda count: random(f"{layout}.{name}", count))
+        elif way == "given" and name in known.stated:
+            value = self._given(name, known.stated[name])
+        return Arrived(layout, name, value, way) if value is not None else None
+
+    def _given(self, name: str, text: str) -> Any:
+        try:
+            return self.layout.parsed(name, text)
+        except ValueError:
+            raise RefusedError(
+                f"{text!r} can't stand as {name} in the header ({self.layout.name})."
+            ) from None
 
     def _bound_value(self, own: str, value: Value) -> int | bytes | str:
         if own in self.layout.texts:
@@ -248,11 +293,11 @@ class Footer:
     @classmethod
     def of(cls, spec: FooterSpec, parts: Parts) -> Footer:
         """Return the layer that a recipe says."""
-        return cls(parts.layout(spec.layout), spec.size)
+        return cls(Header(parts.layout(spec.layout), spec.on_arrival), spec.size)
 
-    def __init__(self, layout: Layout, size: int) -> None:
-        self.header, self.size = Header(layout), size
-        self.bound = self.header.bound
+    def __init__(self, header: Header, size: int) -> None:
+        self.header, self.size = header, size
+        self.bound, self.asked = header.bound, header.asked
 
     def recall(self, headers: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
         """Return what a footer of the same layout has said where the payload comes from."""
@@ -274,8 +319,7 @@ class Footer:
 
     def wrap(self, inside: Payload, stages: Stages, residue: Any, known: Known) -> Payload:
         """Return the bytes and the footer."""
-        values, at = self.header.values(residue, known.values), dict(stages)
-        self.header.refuse_lacking(values)
+        values, at = self.header.values(residue, known), dict(stages)
 
         def written() -> Iterator[bytes]:
             computed, body = compute(self.header.layout, inside, at, values)

@@ -10,7 +10,7 @@ from msgspec import Struct, field
 from clever_ferry.naming import Value
 from clever_ferry.payload import Payload
 
-__all__ = ["UNKNOWN", "Known", "Writing", "Written"]
+__all__ = ["UNKNOWN", "Arrived", "Known", "Writing", "Written"]
 
 
 class Written(NamedTuple):
@@ -22,6 +22,16 @@ class Written(NamedTuple):
     """Its path where it comes from."""
     stage: Callable[[str], Payload]
     """Gives its bytes at a named stage of its wrapping."""
+
+
+class Arrived(NamedTuple):
+    """A field of a header, and where its value came from."""
+
+    layout: str
+    field: str
+    value: Any
+    how: str
+    """As in a layer's `on_arrival`: kept, adopted, made, given."""
 
 
 class Writing(Struct, frozen=True):
@@ -37,6 +47,14 @@ class Writing(Struct, frozen=True):
     """Gives the files of some roles that are written with it."""
     before: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
     """What the same piece of the save that is replaced has said."""
+    own: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    """What the piece has said where it comes from."""
+    random: Callable[[str, int], bytes] | None = None
+    """Gives so many random bytes for a field of a header, always the same for it."""
+    said: dict[str, dict[str, Any]] = field(default_factory=dict)
+    """What its headers say at last, by layout; they put it there."""
+    arrived: list[Arrived] = field(default_factory=list)
+    """Where headers' fields came from that a recipe says that of; they put it there."""
 
 
 class Known(Struct, frozen=True):

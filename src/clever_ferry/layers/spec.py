@@ -3,6 +3,8 @@
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Annotated, ClassVar, Literal
 
+from msgspec import field
+
 from clever_ferry.layers.document_spec import (
     AgreesSpec,
     IdentitySpec,
@@ -11,7 +13,10 @@ from clever_ferry.layers.document_spec import (
     StageSpec,
 )
 from clever_ferry.layers.spec_base import Fault, LayerModel, Layouts
-from clever_ferry.layouts.tracing import trace
+from clever_ferry.layouts.making import random_bytes
+from clever_ferry.layouts.spec import BytesSpec, IdentifierSpec, NumberSpec
+from clever_ferry.layouts.spec import TextSpec as TextSpec_
+from clever_ferry.layouts.tracing import field_of, trace
 from clever_ferry.model import HexBytes, Meta, Model, hint, one_of
 from clever_ferry.wording import known
 
@@ -77,13 +82,41 @@ class _Headed(LayerModel):
         return {self.layout: "header"}
 
 
-class HeaderSpec(_Headed, tag="header"):
+HeaderWay = Literal["kept", "adopted", "made", "given"]
+
+
+class _Arriving(_Headed):
+    on_arrival: Annotated[
+        dict[str, Annotated[tuple[HeaderWay, ...], Meta(min_length=1)]],
+        hint("of its fields: where a crossing takes their values from; the first to be had counts"),
+    ] = field(default_factory=dict)
+
+    def faults(self, layouts: Layouts) -> Iterator[Fault]:
+        """Yield fields that are not there, that follow from others, or can't be made or stated."""
+        known_ones = [str(name) for one in layouts[self.layout].fields
+                      if (name := getattr(one, "name", ""))]  # fmt: skip
+        for name, ways in self.on_arrival.items():
+            one = field_of(layouts, self.layout, name)
+            key = f"on_arrival.{name}"
+            if one is None:
+                yield key, f"{self.layout} has no such field; {known(known_ones)}"
+            elif not isinstance(one, NumberSpec | BytesSpec | TextSpec_ | IdentifierSpec):
+                yield key, "it is no number, text, identifier, nor bytes"
+            elif any(getattr(one, other, None) is not None for other in ("bound", "computed")):
+                yield key, "it follows from something else"
+            elif getattr(one, "equals", None) is not None:
+                yield key, "it has only one right value"
+            elif "made" in ways and not random_bytes(one):
+                yield key, "only whole numbers, identifiers, and bytes of a fixed size can be made"
+
+
+class HeaderSpec(_Arriving, tag="header"):
     """A layout stands before the bytes; its sizes and checksums are those of the bytes."""
 
     MADE_BY = "headers.Header"
 
 
-class FooterSpec(_Headed, tag="footer"):
+class FooterSpec(_Arriving, tag="footer"):
     """A layout of fixed size stands after the bytes."""
 
     MADE_BY = "headers.Footer"

@@ -18,7 +18,7 @@ b'TAG \\x00\\x04Gull'
 from __future__ import annotations
 
 import copy
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any, NamedTuple
 
 from clever_ferry.documents.places import set_at
@@ -26,6 +26,7 @@ from clever_ferry.layouts.computing import Computing
 from clever_ferry.layouts.fast import compile_fast
 from clever_ferry.layouts.frame import DEEPEST, Frame, LayoutError, Output, Step
 from clever_ferry.layouts.groups import Choice, List, Nested, Parts
+from clever_ferry.layouts.making import made, parsed
 from clever_ferry.layouts.numbers import Bits, Numbers, Time, Varint
 from clever_ferry.layouts.spec import (
     BitsSpec,
@@ -81,6 +82,12 @@ class Layout:
         self.numbers = frozenset(f.name for f in valued if isinstance(f, NumberSpec))
         texts = [f for f in spec.fields if isinstance(f, TextSpec)]
         self.texts = frozenset(f.name for f in texts)
+        self._fields = {str(name): f for f in spec.fields if (name := getattr(f, "name", ""))}
+        self.plain = frozenset(
+            name for name, one in self._fields.items() if getattr(one, "computed", None) is None
+            and isinstance(one, NumberSpec | BytesSpec | TextSpec | IdentifierSpec)
+        )  # fmt: skip
+        """The fields of one value that follows from nothing else in it."""
         self.bound: dict[str, str] = {f.name: f.bound for f in (*valued, *texts) if f.bound}
         """Fields that repeat a name field: own name -> the name field's."""
         self.plus = {f.name: f.plus for f in valued if isinstance(f, NumberSpec) and f.plus}
@@ -149,6 +156,14 @@ class Layout:
                 value -= self.plus[own]
             said[field] = value
         return said
+
+    def made(self, name: str, random: Callable[[int], bytes]) -> int | bytes | str:
+        """Return a value for a field that can be made out of `random` bytes."""
+        return made(self._fields[name], random)
+
+    def parsed(self, name: str, text: str) -> int | float | bytes | str:
+        """Return what a user has stated for a field; raises ValueError where it is none."""
+        return parsed(self._fields[name], text)
 
     def lacks(self, values: Mapping[str, Any]) -> str:
         """Return the first field that writing needs a value for and has none, or nothing."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -67,6 +67,7 @@ def prove(
         if digest != item.payload.digest:
             faults.append(f"the {piece.title} is not what was carried")
         faults += edition.unlike(piece, found, known.fields)
+        faults += _otherwise(item, piece)
         for other, claim in edition.claims_on(piece, found):
             if wrong := claim.fault(edition.at_stage(piece, claim.spec.stage, known)):
                 faults.append(f"{other.entry} {wrong}")
@@ -86,6 +87,18 @@ def prove(
         if not pair.same:
             faults.append(f"{label} was {pair.before} and is {pair.after}")
     return Proof(found, tuple(pairs), len(encoded), tuple(faults))
+
+
+def _otherwise(item: Encoded, piece: Piece) -> Iterator[str]:
+    """Yield where a header that was read back does not say what it was to say."""
+    for layout, said in item.said.items():
+        found = piece.headers.get(layout, {})
+        for name, value in said.items():
+            if name in found and found[name] != value:
+                yield (
+                    f"the {name} in the {piece.title}'s header ({layout}) is {found[name]!s:.80}, "
+                    f"and was to be {value!s:.80}"
+                )
 
 
 def arrived(item: Encoded, piece: Piece | None) -> bool:

@@ -90,6 +90,11 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
         return {name for file in self.files for name in file.chain.secrets} | self.reader.secrets
 
     @property
+    def asked(self) -> set[str]:
+        """The fields of headers that the user may state."""
+        return {name for file in self.files for name in file.chain.asked}
+
+    @property
     def numbered(self) -> bool:
         """Whether its names carry a slot's number."""
         return "slot" in self.key_fields and isinstance(

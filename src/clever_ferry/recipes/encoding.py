@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from functools import partial
+from types import MappingProxyType
 from typing import Any, NamedTuple
 
 from msgspec.structs import replace
 
 from clever_ferry.boxes import Put
-from clever_ferry.cargo import DigestedPayload, Piece, Save
+from clever_ferry.cargo import DigestedPayload, Piece, Save, new_digest
 from clever_ferry.errors import RefusedError
 from clever_ferry.layers import Known
 from clever_ferry.layers.chain import Blanking
-from clever_ferry.layers.known import Writing, Written
+from clever_ferry.layers.known import Arrived, Writing, Written
 from clever_ferry.naming import Value
 from clever_ferry.payload import BytesPayload, Payload
 from clever_ferry.recipes.edition import Edition, values_of
@@ -36,6 +37,8 @@ class Encoding(NamedTuple):
     known: Known
     replaced: Save | None = None
     generation: int = 1
+    seed: bytes = b""
+    """What new values in headers are made of."""
 
 
 class Encoded(NamedTuple):
@@ -44,6 +47,10 @@ class Encoded(NamedTuple):
     piece: Piece
     payload: DigestedPayload
     put: Put
+    said: Mapping[str, Mapping[str, Any]] = MappingProxyType({})
+    """What its headers say, by layout, but for what is computed over its bytes."""
+    arrived: Sequence[Arrived] = ()
+    """Where their fields came from that the recipe says that of."""
 
 
 def encode(asked: Encoding, now: int) -> list[Encoded]:
@@ -53,11 +60,11 @@ def encode(asked: Encoding, now: int) -> list[Encoded]:
     Pieces that the edition has no name for are left out; sidecars are made anew. Raises NamingError
     where a name can't hold its fields, and RefusedError where two pieces would have one name.
     """
-    edition, save, fields, known, replaced, generation = asked
+    edition, save, fields, known, replaced, generation, seed = asked
     turn = {edition.newest: generation} if edition.newest else {}
     known = known.of(fields, edition.parts_of({**known.fields, **fields}), turn)
     before = {piece.key: piece for piece in (replaced.pieces if replaced else ())}
-    written = _Written(known, now, values_of(save), before, save.stamp)
+    written = _Written(known, now, values_of(save), before, save.stamp, seed)
     names: dict[str, str] = {}
     waiting = []
     for piece in save.pieces:
@@ -91,8 +98,9 @@ class _Written:
 
     def __init__(
         self, known: Known, now: int, facts: Mapping[str, Value], before: Mapping[Any, Piece],
-        stamp: int | None,
+        stamp: int | None, seed: bytes,
     ) -> None:  # fmt: skip
+        self._seed = seed
         self._stamp = now if stamp is None else stamp  # of a piece of which no time is known
         self._known, self._now, self._facts = known, now, facts
         self.before = before
@@ -110,13 +118,16 @@ class _Written:
         """Wrap one more."""
         stage = partial(self._stage, fields=piece.key[1])
         before = self.before_of(piece.key)
-        writing = Writing(self._now, self._facts, stage, self._pieces, before)
+        random = partial(_random, self._seed + str(piece.key).encode())
+        writing = Writing(
+            self._now, self._facts, stage, self._pieces, before, piece.headers, random
+        )
         known = replace(self._known.of(piece.fields), writing=writing)
         stages: dict[str, Payload] = {}
         wrapped = file.chain.wrap_into(payload, stages, known, headers=headers)
         self._stages[piece.key] = {**stages, "file": wrapped}
         put = Put(name, wrapped, self._stamp if stamp is None else stamp, known.values)
-        self.encoded.append(Encoded(piece, payload, put))
+        self.encoded.append(Encoded(piece, payload, put, writing.said, writing.arrived))
 
     def _pieces(self, roles: Collection[str]) -> list[Written]:
         """Return the files of some roles that are encoded by now."""
@@ -134,6 +145,13 @@ class _Written:
                 f"The {role} is not among what is carried, and another piece speaks of its bytes."
             )
         return found[stage]
+
+
+def _random(seed: bytes, what: str, count: int) -> bytes:
+    """Return random bytes for a field, always the same for one seed."""
+    running = new_digest()
+    running.update(seed + what.encode())
+    return running.digest(count)
 
 
 def encode_shared(edition: Edition, piece: Piece, known: Known, now: int) -> Encoded | None:

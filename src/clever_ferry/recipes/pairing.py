@@ -10,7 +10,6 @@ from clever_ferry.layers.agreements import Agreements
 from clever_ferry.layers.chain import Layer
 from clever_ferry.layers.headers import Header
 from clever_ferry.layers.lists import Lists
-from clever_ferry.layouts import Layout
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.telling import only_read
 
@@ -53,11 +52,21 @@ def _pair(game: Game, source: Edition, target: Edition) -> PairTold:
         else:
             continue
         made += [f"the {words} in the {file.role}" for words in _agreed(file.chain)]
-        there = {layout.name for layout in _layouts(other.chain)} if other is not None else set()
-        for layout in _layouts(file.chain):
+        theirs = list(_headers(other.chain)) if other is not None else []
+        there = {header.layout.name for header in theirs}
+        fields = {name for header in theirs for name in header.layout.plain}
+        for header in _headers(file.chain):
+            layout = header.layout
             where = f"in the {file.role}'s header ({layout.name})"
             made += [f"the {field} {where}" for field in dict.fromkeys(layout.bound.values())]
             own = layout.bound.keys() | {one.field for one in layout.computed}
+            for name, ways in header.on_arrival.items():
+                ways = [way for way in ways if way != "kept" or name in fields]
+                if "kept" not in ways[:1]:
+                    (made if ways[:1] == ["made"] else taken).append(
+                        f"the {name} {where}" + (f" ({' or '.join(ways)})" if ways[1:] else "")
+                    )
+            own |= header.on_arrival.keys()
             if layout.name not in there and (names := [n for n in layout.needed if n not in own]):
                 taken.append(f"{', '.join(names)} {where}")
     for name in target.key_fields:
@@ -88,11 +97,11 @@ def _agreed(chain: Chain) -> Iterator[str]:
             yield "list of files"
 
 
-def _layouts(chain: Chain) -> Iterator[Layout]:
+def _headers(chain: Chain) -> Iterator[Header]:
     for layer in _every_layer(chain):
         header = getattr(layer, "header", layer)
         if isinstance(header, Header):
-            yield header.layout
+            yield header
 
 
 def _every_layer(chain: Chain) -> Iterator[Layer]:

@@ -12,6 +12,7 @@ from msgspec import Struct
 
 from clever_ferry.cargo import Piece
 from clever_ferry.errors import DamagedError, RefusedError
+from clever_ferry.layers import Known
 from clever_ferry.layers.headers import LARGEST_HEADER, Header, compute
 from clever_ferry.layouts import Layout
 from clever_ferry.naming import Value
@@ -75,8 +76,7 @@ class Sidecar(Struct, frozen=True):
                 )
             return before if before is not None else BytesPayload((self.template or "").encode())
         layout, header = self.layout, Header(self.layout)
-        values = header.values(header.recall(headers), known)
-        header.refuse_lacking(values)
+        values = header.values(header.recall(headers), Known(known))
 
         def written() -> Iterator[bytes]:
             computed, _ = compute(layout, wrapped, {"payload": payload}, values)
