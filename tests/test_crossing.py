@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import pytest
+
+from clever_ferry.api import open_ferry
+from clever_ferry.crossing import changing
 from tests.conftest import Den, state
 
 
@@ -25,6 +29,24 @@ def test_the_crate_is_strictly_in_order_after_a_crossing(den: Den) -> None:
     listed = den.game("tern", "list").out.splitlines()
     assert [line[0] for line in listed] == ["1", "2", "7"]
     assert "can't be loaded" not in "".join(listed)
+
+
+def test_what_is_replaced_is_kept_while_much_is_read(
+    den: Den, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    before = state(den.tern)
+    monkeypatch.setattr(changing, "_WORTH_A_THREAD", 0)
+    monkeypatch.setenv("CFERRY_HOME", str(den.home))
+    ferry = open_ferry(den.top)
+    ferry.carry_out(ferry.plan("saltglass/depot:3", "saltglass/tern:2"))
+    assert den.loads("tern", 2) == den.loads("depot", 3)
+    den.cferry("undo", "--yes")
+    assert state(den.tern) == before
+
+
+def test_a_name_that_no_slot_has_is_told_with_those_that_there_are(den: Den) -> None:
+    route = ("cross", "saltglass/depot:3", "saltglass/tern:Saltmars", "--dry-run")
+    assert "Did you mean Saltmarsh?" in den.cferry(*route, code=2).err
 
 
 def test_entries_not_concerned_stay_byte_for_byte(den: Den) -> None:

@@ -297,6 +297,7 @@ def test_an_owner_in_a_database_is_changed_and_nothing_else(
     first = before["info"][0]
     assert after == {**before, "info": [(first[0], put, "x"), before["info"][1]]}
     assert written[60:64] == (31).to_bytes(4, "big"), "its own version"
+    assert written[24:28] == written[92:96] == (1).to_bytes(4, "big"), "no change since"
     again = chain.unwrap(BytesPayload(written))
     assert whole(again.payload) == inside, "what is carried has nothing of either owner"
     assert again.bound == {"account": put.hex() if bytes_of else put}

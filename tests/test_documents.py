@@ -20,7 +20,7 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
-from clever_ferry.documents.blocks_text import Blocks
+from clever_ferry.documents.blocks_text import Blocks, _Reading
 from clever_ferry.documents.document import (
     Insert,
     Put,
@@ -692,7 +692,12 @@ def test_blocks_that_are_passed_over_have_nothing_that_is_asked_for(
     one_by_one = [values_in(form, source, [place])[0] for place in places if place[-1] != "#"]
     together = values_in(form, source, places)
     names = [node.names for node in nodes_in(form, source, ["/who/2"])[0]]
+    lines = BytesPayload(b"a = 1\nb = 2\na = 3\nc { a = 4 }\na = 5\n")
+    assert values_in(form, lines, ["/a/#", "/c/a/#", "/b/#", "/a/1", "/a/2", "/a/3"]) == [
+        [3], [1], [1], ["3"], ["5"], [],
+    ]  # fmt: skip
     monkeypatch.setattr(Blocks, "may_have", lambda *_: True)
+    monkeypatch.setattr(_Reading, "_passed", lambda *_: 0)
     assert [
         values_in(form, source, [place])[0] for place in places if place[-1] != "#"
     ] == one_by_one

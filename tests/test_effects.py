@@ -362,6 +362,17 @@ def test_a_field_of_a_layout_with_an_idle_key_is_refused(field: dict[str, Any], 
     assert layout_faults(right) == []
 
 
+@pytest.mark.parametrize(
+    ("field", "idle"),
+    [({"type": "text", "name": "a", "length": kind}, kind == "u8") for kind in ("u8", "u16")]
+    + [({**LIST, "count": kind}, kind == "u8") for kind in ("u8", "u32")],
+)
+def test_an_order_of_bytes_needs_more_than_one(field: dict[str, Any], idle: bool) -> None:
+    specs = {"it": {"fields": [field], "order": "big"}, "row": {"fields": ROW}}
+    told = layout_faults({name: convert(one, LayoutSpec) for name, one in specs.items()})
+    assert ["layouts.it.order: nothing in it has more than one byte to order"] * idle == told
+
+
 IDLE_LAYERS: list[tuple[dict[str, Any], str]] = [
     ({"kind": "lzo", "level": 3}, "level"),
     ({"kind": "gzip", "level": 12}, "level"),

@@ -410,6 +410,9 @@ def test_each_field_of_a_header_arrives_as_the_recipe_says(
     mine.mkdir()
     theirs.mkdir()
     (mine / "1").write_bytes(b"MINE\x07mach" + b"a world")
+    told = here.cferry("recipe", "check", path, "--try", mine).out
+    assert "same bytes" in told
+    assert "under the name" not in told
     route: tuple[str, ...] = ("cross", f"bin/mine@{tmp_path}", f"bin/theirs@{tmp_path}:1")
     assert "State it with --give owner=VALUE" in here.cferry(*route, "--dry-run", code=4).err
     route = (*route, "--give", "owner=Wren")

@@ -280,6 +280,8 @@ def test_elements_that_are_not_plain_are_refused(tmp_path: Path) -> None:
     ):
         faults = box_faults(convert({**spec, "parts": parts}, BoxSpec), {})
         assert any("another part" in one for one in faults), parts
+    faults = box_faults(convert({**spec, "name": "id"}, BoxSpec), {})
+    assert any(one.startswith("format.name: ") for one in faults)
     for template, told in (('{"id": ""}', "not one /day"), ("{", "JSON")):
         with pytest.raises(DamagedError, match=told):
             box_of({**spec, "template": template})

@@ -151,6 +151,8 @@ def test_of_several_of_one_name_the_same_and_then_the_nearest_are_paired() -> No
         for one in relate(left, right, GAME)
     }
     assert pairs == {(1, 5): "the same", (2, 4): "older", (3, 0): None, (0, 6): None, (0, 7): None}
+    near = [one.near.slot for one in relate(left, right, GAME) if one.near is not None]
+    assert near == [2, 1]  # of 6, and of 7
 
 
 @pytest.mark.parametrize(

@@ -142,7 +142,7 @@ class Journal(Struct, frozen=True):
         kept = self.folder / "unread" / f"{ident}.json"
         self.shore.make_folder(kept.parent)
         self.shore.rename(self._file(ident), kept)
-        self.shore.sync_folder(self.folder)
+        self.shore.sync_folder(self.folder)  # free: else it may come back, and goes once more
         return kept
 
     def open_at(self, folder: FolderFiles) -> Entry | None:

@@ -148,6 +148,7 @@ class Almanac:
             with closing(sqlite3.connect(path)) as book:
                 assert book.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
                 assert book.execute("PRAGMA application_id").fetchone() == (20261,)
+                assert book.execute("PRAGMA user_version").fetchone() == (0,)
                 pages = dict(book.execute("SELECT leaf, body FROM pages"))
                 worth = dict(book.execute("SELECT leaf, worth FROM pages"))
                 rows = {leaf: rest for leaf, *rest in book.execute("SELECT * FROM list")}
