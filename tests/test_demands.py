@@ -723,7 +723,8 @@ def test_paths_in_known_folders_go_round_between_systems(parts: list[str], holds
     inner = [text("\\".join(parts)), text("/".join(parts))]
     assert carried(inner[0], windows, linux) == inner[1]
     assert carried(inner[1], linux, windows) == inner[0]
-    for odd in ("https://a/b", r"D:\else", "/srv/else", "@documents", "@@x", r"\\host\share"):
+    for odd in ("https://a/b", r"D:\else", "/srv/else", "@documents", "@@x", r"\\host\share",
+                "/home/isa2/x", r"C:\Users\Wren2\x"):  # fmt: skip
         for start, goal in ((windows, linux), (linux, windows)):
             assert carried(text(odd), start, goal) == text(odd)
 
