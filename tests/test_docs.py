@@ -21,6 +21,7 @@ from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry.recipes.models import EditionInfo, FactInfo, PieceInfo
 from clever_ferry_demo.invented import Crown
+from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.world import lay_finch
 from tests.conftest import Den
 
@@ -57,6 +58,7 @@ def test_the_page_for_scripts(den: Den, monkeypatch: pytest.MonkeyPatch) -> None
     import clever_ferry.api as api
 
     lay_finch(den.top)
+    lay_orrery_yard(den.top, "wren", demo_yards())
     monkeypatch.chdir(den.top.parent)
     monkeypatch.setenv("CFERRY_HOME", str(den.home))
     failed, tried = doctest.testfile(str(DOCS / "api.md"), module_relative=False, encoding="utf-8")

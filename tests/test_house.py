@@ -42,6 +42,8 @@ MAY = {
                 "forms.recognising "
                 "boxes recipes finding proving",
     "backups": "errors keeping recipes finding crossing",
+    "sheets": "errors visible wording cargo recipes.tables",
+    "noting": "errors wording payload cargo recipes.tables finding proving backups places sheets",
     "checking": "errors cargo recipes finding crossing.rules",
     "handovers": "errors payload tree cargo moving.parcels recipes finding crossing",
     "harbours": "errors tree moving.files moving.names moving.presence keeping recipes finding",
@@ -49,16 +51,16 @@ MAY = {
     "places": "errors recipes finding harbours",
     "rehearsing": "errors cargo keeping.keeps naming recipes finding crossing",
     "results": "errors recipes finding unboxing proving crossing rehearsing",
-    "ferry": "errors cargo keeping.keeps keeping.logbook boxes recipes finding "
-             "unboxing proving crossing backups checking handovers harbours looking places "
+    "ferry": "errors keeping.keeps keeping.logbook boxes recipes finding "
+             "unboxing proving crossing backups checking handovers harbours looking noting places "
              "rehearsing results",
     "api": "errors cargo keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
            "recipes.telling finding.berths unboxing proving crossing backups checking handovers "
-           "looking rehearsing results ferry",
+           "looking noting recipes.tables rehearsing results sheets ferry",
     "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
-           "recipes finding unboxing.taking_apart proving crossing handovers looking rehearsing "
-           "results ferry",
+           "recipes finding unboxing.taking_apart proving crossing handovers looking noting "
+           "rehearsing results sheets wording ferry",
     "__main__": "cli",
 }  # fmt: skip
 """Which rooms each room may use: all of a room, or those of its modules that are named."""

@@ -48,6 +48,7 @@ def told(den: Den, *arguments: str | Path, code: int = 0) -> dict[str, Any]:
 
 def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
     lay_orrery_yard(den.top, "wren", demo_yards())
+    brass = "orrery-yard/windows:Brass Court"
     where, recipe = "saltglass/depot", den.recipe("own", OWN)
     ran: dict[str, dict[str, Any]] = {
         "`look`, `look GAME`": told(den, "look"),
@@ -56,6 +57,9 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "`slots`": told(den, "slots", where, "saltglass/tern"),
         "`pairs`": told(den, "pairs", where, "saltglass/tern"),
         "`explain`": told(den, "explain", where),
+        "`tables`": told(den, "tables", brass, "wheels"),
+        "`sheet`": told(den, "sheet", brass, "-o", tmp_path / "brass.html"),
+        "`compare`": told(den, "compare", brass, "orrery-yard/windows:Comet Lane", code=11),
         "`check`": told(den, "check", where),
         "`cross`": told(den, "cross", "saltglass/tern:2", f"{where}:5", "--yes"),
         "`log`": told(den, "log"),
@@ -92,6 +96,10 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "verified",
         "opened",
     }
+    assert ran["`tables`"]["tables"][0].keys() == stated("| a table ")
+    differing = ran["`compare`"]["tables"][0]
+    assert differing.keys() == stated("| what differs in a table ")
+    assert differing["differences"][0].keys() == stated("| a difference ")
     assert ran["`slots`"]["berths"][0].keys() >= stated("| a berth ")
     pair = told(den, "slots", "saltglass/tern", where)["compared"][0]
     assert pair.keys() == stated("| what is compared ")

@@ -38,8 +38,10 @@ from clever_ferry.keeping.pruning import Pruning, Rules
 from clever_ferry.keeping.snapshots import Kept, Snapshot
 from clever_ferry.keeping.verifying import Verified
 from clever_ferry.looking import PartOf, Seen, Sight, Surveyed
+from clever_ferry.noting import Chosen, Noting
 from clever_ferry.proving.pairing import Pairs
 from clever_ferry.proving.trying import Tried
+from clever_ferry.recipes.tables import Column, Table
 from clever_ferry.recipes.telling import EditionTold, RouteTold
 from clever_ferry.rehearsing import Rehearsed
 from clever_ferry.results import (
@@ -51,6 +53,8 @@ from clever_ferry.results import (
     SetAgainst,
     Unboxed,
 )
+from clever_ferry.sheets.differing import Difference, Differences, TableDifferences
+from clever_ferry.sheets.sheet import Sheet, SheetTable
 from clever_ferry.unboxing.opening import Opened
 from clever_ferry.unboxing.taking_apart import Part, Together
 
@@ -62,9 +66,13 @@ __all__ = [
     "ChangesSeen",
     "Checked",
     "ChoiceNeededError",
+    "Chosen",
+    "Column",
     "Crossed",
     "DamagedError",
     "Details",
+    "Difference",
+    "Differences",
     "EditionTold",
     "Explained",
     "Extracted",
@@ -83,6 +91,7 @@ __all__ = [
     "NotFoundError",
     "NotMadeError",
     "NotProvenError",
+    "Noting",
     "OpenBerth",
     "Opened",
     "Pairs",
@@ -105,9 +114,13 @@ __all__ = [
     "Save",
     "Seen",
     "SetAgainst",
+    "Sheet",
+    "SheetTable",
     "Sight",
     "Snapshot",
     "Surveyed",
+    "Table",
+    "TableDifferences",
     "Tidied",
     "Together",
     "Tried",

@@ -29,7 +29,6 @@ from clever_ferry.finding import (
     find_berths,
     open_berth,
     parse_address,
-    select,
 )
 from clever_ferry.finding.addresses import parse_slots
 from clever_ferry.finding.berths import OpenBerth
@@ -141,20 +140,13 @@ class Backups:
         if slots is None and not (partial and snapshot.kind == "backup"):
             berth = self.berth_of(snapshot)
             return plan_restore(self._keeps, snapshot, self._opened(berth))
-        berth = self.berth_of(snapshot)
-        if berth is None:
-            raise NotFoundError(
-                f"The place that this backup is from is not here: {snapshot.root}",
-                advice=f"`cferry restore {ident} --to FOLDER` writes its files into any folder.",
-            )
-        kept = SnapshotFiles(self._locker, snapshot, fold=berth.fold)
-        label = f"backup {snapshot.id}"
-        source = open_berth(replace(berth, files=kept, label=label), given=given)
+        berth = self._place_of(snapshot)
+        source = self._source(snapshot, berth, given)
         if slots is None:
             own = {save.key for save in snapshot.saves}
             chosen = [save for save in source.listing.saves if kept_save(save).key in own]
         else:
-            chosen = select(source.listing.saves, slots, label, berth.edition.slots_by_number)
+            chosen = source.chosen(slots)
         refuse_damaged(self._locker, snapshot, [path for save in chosen for path in save.files])
         plan = make_plan(
             source,
@@ -165,6 +157,31 @@ class Backups:
             as_it_was=True,
         )
         return replace(plan, signs=signs_of(self._computer, berth))
+
+    def opened(self, ident: str, given: Mapping[str, str] | None = None) -> OpenBerth:
+        """Return the saves of a backup, read as its edition reads them.
+
+        Raises NotFoundError where the place that it is from, or its recipe, is not here.
+        """
+        snapshot = self.snapshot(ident)
+        return self._source(snapshot, self._place_of(snapshot), given)
+
+    def _place_of(self, snapshot: Snapshot) -> Berth:
+        berth = self.berth_of(snapshot)
+        if berth is None:
+            raise NotFoundError(
+                f"The place that this backup is from is not here: {snapshot.root}",
+                advice=f"`cferry restore {snapshot.id} --to FOLDER` writes its files into any "
+                "folder.",
+            )
+        return berth
+
+    def _source(
+        self, snapshot: Snapshot, berth: Berth, given: Mapping[str, str] | None
+    ) -> OpenBerth:
+        kept = SnapshotFiles(self._locker, snapshot, fold=berth.fold)
+        label = f"backup {snapshot.id}"
+        return open_berth(replace(berth, files=kept, label=label), given=given)
 
     def berth_of(self, snapshot: Snapshot) -> Berth | None:
         """Return the berth that a backup is from, where its recipe and its folder are here."""

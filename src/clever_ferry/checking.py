@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.rules import refusals
 from clever_ferry.errors import RefusedError
-from clever_ferry.finding import Berth, select
+from clever_ferry.finding import Berth
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.recipes.establishing import Examined, Examiner
+from clever_ferry.recipes.tables import read_tables
 
 __all__ = ["Checked", "check"]
 
@@ -41,14 +43,30 @@ class Checked(Struct, frozen=True):
         return bool(self.problems) or any(save.problems for save in self.saves)
 
 
+def _with_tables(examined: Examined, opened: OpenBerth) -> Examined:
+    """Return a save with what is odd in its tables, such as a reference that leads nowhere."""
+    game, reader = opened.berth.game, opened.berth.edition.reader
+    odd: dict[str, list[str]] = {}
+    for table in read_tables(game.tables, reader, examined.save, opened.known):
+        if table.read:  # else what is wrong with the piece is told already
+            odd.setdefault(game.tables[table.name].roles[0], []).extend(
+                f"{table.label}: {told}" for told in table.troubles
+            )
+    pieces = tuple(
+        replace(one, suspicions=(*one.suspicions, *odd.pop(one.piece.role, ())))
+        for one in examined.pieces
+    )
+    return replace(examined, pieces=pieces)
+
+
 def check(opened: OpenBerth, slots: str | None) -> Checked:
     """Read every byte of the chosen saves of a berth as its edition reads them."""
     berth = opened.berth
-    chosen = select(opened.listing.saves, slots, berth.address, berth.edition.slots_by_number)
+    chosen = opened.chosen(slots)
     examiner = Examiner(
         berth.edition, opened.contents, opened.known, berth.files, opened.listing.saves
     )
-    examined = tuple(examiner.examine(save) for save in chosen)
+    examined = tuple(_with_tables(examiner.examine(save), opened) for save in chosen)
     problems = list(opened.listing.problems)
     most = berth.edition.most_slots
     if most is not None and berth.edition.numbered:

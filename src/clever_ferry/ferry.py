@@ -26,7 +26,6 @@ from clever_ferry.finding import (
     described_computer,
     open_berth,
     parse_address,
-    select,
     this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
@@ -40,7 +39,6 @@ from clever_ferry.recipes import Listing, Recipes
 
 if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.backups import Backups
-    from clever_ferry.cargo import Save
     from clever_ferry.checking import Checked
     from clever_ferry.crossing.backing_up import BackedUp
     from clever_ferry.crossing.carrying import Crossed
@@ -50,6 +48,7 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.crossing.undoing import Undoing, Undone
     from clever_ferry.handovers import Handover
     from clever_ferry.keeping.logbook import Record
+    from clever_ferry.noting import Noting
     from clever_ferry.recipes.pairing import PairTold
     from clever_ferry.results import (
         BackedUpAll,
@@ -86,6 +85,13 @@ class Ferry:
 
         return Backups(self.computer, self.recipes, self.keeps)
 
+    @cached_property
+    def noting(self) -> Noting:
+        """Single saves, written down and set against each other."""
+        from clever_ferry.noting import Noting
+
+        return Noting(self.places, self.backups)
+
     # What is here ------------------------------------------------------------------------
 
     def look(self, game: str | None = None) -> Seen:
@@ -93,10 +99,9 @@ class Ferry:
         return look(self.computer, self.recipes, self.harbours, game)
 
     def changes(self, since: int | Watch) -> ChangesSeen:
-        """Return the files that changed in the usual places since a time (ns since 1970).
+        """Return the files that changed since a time (ns since 1970), or as a `Watch` finds them.
 
-        These are this computer's known folders and those of compatibility prefixes. A `Watch` may
-        have begun already.
+        That is in this computer's known folders and those of compatibility prefixes.
         """
         from clever_ferry.results import ChangesSeen
 
@@ -143,8 +148,7 @@ class Ferry:
                     found.append(OpenBerth(berth, Contents(()), empty, berth.known(given)))
             return found
         opened = opened_of(self.places.berth(address, account))
-        chosen = _chosen_of(opened, address.slots)
-        return [_only(opened, chosen)]
+        return [opened.only(address.slots)]
 
     # Crossings ---------------------------------------------------------------------------
 
@@ -241,7 +245,7 @@ class Ferry:
         ):  # fmt: skip
             address = parse_address(where)
             one = open_berth(self.places.berth(address, account, option), given=given, lenient=True)
-            opened.append(_only(one, _chosen_of(one, address.slots)))
+            opened.append(one.only(address.slots))
         if opened[0].berth.game.id != opened[1].berth.game.id:
             raise WrongUseError(
                 "Only two editions of one game correspond to each other.",
@@ -306,7 +310,7 @@ class Ferry:
         berth = self.places.berth(address, account, writing=True)
         self._refuse_half(berth)
         opened = open_berth(berth, given=given)
-        return _only(opened, _chosen_of(opened, address.slots))
+        return opened.only(address.slots)
 
     def plan_undo(self, number: int | None = None) -> Undoing:
         """Say what undoing a crossing will do."""
@@ -376,7 +380,7 @@ class Ferry:
                 continue  # an export is a copy already, and stays as it is
             try:
                 opened = open_berth(berth, keyless=True)
-                saves = _chosen_of(opened, address.slots)
+                saves = opened.chosen(address.slots)
                 if saves or opened.listing.shared:
                     made.append(
                         back_up(
@@ -462,16 +466,6 @@ class Ferry:
                 raise NotFoundError(f"There is no folder {folder}.")
         read = [one for folder in folders for one in try_recipe(game, self.computer, folder)]
         return RecipeTried(read, list(rehearse(game, self.computer, folders)))
-
-
-def _chosen_of(opened: OpenBerth, slots: str | None) -> list[Save]:
-    berth = opened.berth
-    return select(opened.listing.saves, slots, berth.address, berth.edition.slots_by_number)
-
-
-def _only(opened: OpenBerth, chosen: list[Save]) -> OpenBerth:
-    listing = opened.listing
-    return replace(opened, listing=replace(listing, saves=tuple(chosen)))
 
 
 def open_ferry(computer: Path | None = None) -> Ferry:

@@ -31,6 +31,7 @@ from clever_ferry.visible import escaped, visible
 __all__ = [
     "CODES",
     "DAMAGED",
+    "DIFFERENT",
     "FORMAT",
     "IN_PART",
     "NOTHING",
@@ -54,6 +55,7 @@ PUT_BACK = 7
 IN_PART = 8
 HALF_DONE = 9
 NOT_MADE = 10
+DIFFERENT = 11
 STOPPED = 130
 READER_GONE = 141
 

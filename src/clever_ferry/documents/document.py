@@ -105,7 +105,7 @@ def each_in(form: Form | str, source: Payload, places: Sequence[str]) -> list[No
 def values_in(form: Form | str, source: Payload, places: Sequence[str]) -> list[list[Any]]:
     """Return for each place the values that stand there; what holds others is None."""
     if form == "json":
-        whole = _read_json(source)
+        whole = json_in(source)
         found = [values_at(whole, place) for place in places]
         return [[None if isinstance(one, _HOLDERS) else one for one in own] for own in found]
     return [[node.value for node in nodes] for nodes in nodes_in(form, source, places)]
@@ -117,7 +117,7 @@ def one_value_in_each(form: Form | str, source: Payload, places: tuple[str, ...]
     What holds others is a dict, a list or None.
     """
     if form == "json":
-        return one_at_each(_read_json(source), places)
+        return one_at_each(json_in(source), places)
     return [
         nodes[0].value if len(nodes) == 1 else NotOne(len(nodes))
         for nodes in nodes_in(form, source, places)
@@ -131,7 +131,8 @@ def _json_reader() -> Callable[[bytes, str], Any]:
     return read_json
 
 
-def _read_json(source: Payload) -> Any:
+def json_in(source: Payload) -> Any:
+    """Return what a JSON text holds, as Python has it; raises DamagedError where it is none."""
     return _json_reader()(read_all(source, limit=_MOST, what="It"), "It")
 
 

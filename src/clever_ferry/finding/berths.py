@@ -10,6 +10,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from clever_ferry.errors import RefusedError
+from clever_ferry.finding.addresses import select
 from clever_ferry.layers.known import Known
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import folded
@@ -129,6 +130,15 @@ class OpenBerth(Struct, frozen=True):
     listing: Listing
     known: Known
     """What was known of it when that was read."""
+
+    def chosen(self, slots: str | None) -> list[Save]:
+        """Return the saves of some slots, all without any; raises as `select` does."""
+        by_number = self.berth.edition.slots_by_number
+        return select(self.listing.saves, slots, self.berth.address, by_number)
+
+    def only(self, slots: str | None) -> OpenBerth:
+        """Return the same with the saves of some slots alone."""
+        return replace(self, listing=replace(self.listing, saves=tuple(self.chosen(slots))))
 
     def strays(self, save: Save) -> list[str]:
         """Return what stands in a save's own folder and is no piece that the recipe knows.

@@ -100,9 +100,13 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
             key: fact.standing(info.facts[key]) if key in info.facts else fact
             for key, fact in recipe.facts.items()
         }
-        return FactReader(facts, recipe.pieces, layouts, layers, recipe.packs, forms)
+        return made(facts)
 
-    usual = FactReader(recipe.facts, recipe.pieces, layouts, layers, recipe.packs, forms)
+    made = partial(
+        FactReader, pieces=recipe.pieces, layouts=layouts, layers=layers, packs=recipe.packs,
+        forms=forms, tables=recipe.tables,
+    )  # fmt: skip
+    usual = made(recipe.facts)
     editions: dict[str, Edition] = {}
     for name, info in recipe.editions.items():
         here = Faults(f"editions.{name}")
@@ -120,7 +124,9 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         studio=recipe.game.studio,
         pieces=recipe.pieces,
         fact_labels={key: info.label for key, info in recipe.facts.items()},
-        compared=frozenset(key for key, info in recipe.facts.items() if info.compared),
+        compared=frozenset(
+            key for key, info in recipe.facts.items() if info.compared and info.files is None
+        ),
         editions=editions,
         layers=layers,
         handover=recipe.handover,
@@ -131,6 +137,7 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         },
         unshown=frozenset(key for key, info in recipe.facts.items() if not info.shown),
         forms=forms,
+        tables=recipe.tables,
     )
 
 

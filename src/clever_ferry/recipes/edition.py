@@ -26,6 +26,7 @@ from clever_ferry.recipes.models import (
 )
 from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
 from clever_ferry.recipes.sidecars import Sidecar
+from clever_ferry.recipes.table_models import TableInfo
 
 if TYPE_CHECKING:
     from clever_ferry.layers.lists import Unlisted
@@ -306,6 +307,8 @@ class Game(Struct, frozen=True, kw_only=True):
     """Facts that lists do not show."""
     forms: Mapping[str, Form] = field(default_factory=dict)
     """The forms of documents that the recipe describes."""
+    tables: Mapping[str, TableInfo] = field(default_factory=dict)
+    """What its saves have many of."""
 
     def facts_that(self, how: str) -> tuple[str, ...]:
         """Return the facts that tell stories apart in one way."""

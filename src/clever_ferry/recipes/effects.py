@@ -197,10 +197,17 @@ def _layout_effects(name: str, spec: LayoutSpec, uses: set[str]) -> Iterator[str
 
 
 def _fact_effects(fact: FactInfo, recipe: GameRecipe) -> Iterator[tuple[str, str]]:
-    if fact.field is not None:
+    if fact.source is None:
+        told = "the files tell" if fact.files else "a table tells" if fact.table else ""
+        what = f"what {told}" if told else "a fact that is a part of the name"
         for key in ("at", "header", "layout", "opens"):
             if getattr(fact, key) is not None:
-                yield key, "a fact that is a part of the name is read from no piece"
+                yield key, f"{what} is read from no piece"
+        if fact.files is not None and not fact.compared:
+            yield "compared", "what the files tell is compared nowhere: another edition has others"
+    if fact.table is not None or fact.files is not None:
+        return
+    if fact.field is not None:
         keys = {name for one in recipe.editions.values() for name in one.fields}
         if fact.field not in keys:
             yield "field", f"no edition has a field {fact.field!r}; {known(keys)}"

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
+from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
 import msgspec
 
-from clever_ferry.cargo import Fact, Piece
+from clever_ferry.cargo import Fact, Piece, Save
 from clever_ferry.certainty import Evidence
 from clever_ferry.documents.document import held, one_value_in_each, values_in
 from clever_ferry.documents.form import Form
@@ -25,6 +26,8 @@ from clever_ferry.layers import UNKNOWN, Chain, Known
 from clever_ferry.layouts import Layout
 from clever_ferry.payload import Payload, head
 from clever_ferry.recipes.models import FactInfo, PacksInfo, PieceInfo
+from clever_ferry.recipes.table_models import TableInfo
+from clever_ferry.recipes.tables import fact_of, read_tables
 
 __all__ = ["UNREADABLE", "FactReader", "FactsRead"]
 
@@ -81,15 +84,20 @@ class FactReader:
         layers: Mapping[str, Chain],
         packs: PacksInfo | None = None,
         forms: Mapping[str, Form] | None = None,
+        tables: Mapping[str, TableInfo] | None = None,
     ) -> None:
         """`forms` are the recipe's own, by name."""
+        self._tables = tables or {}
+        self._by_table: list[tuple[int, str, FactInfo]] = []
         self._facts, self._pieces = facts, pieces
         self._layouts, self._layers, self._packs = layouts, layers, packs
         self.forms = forms or {}
         self._named: list[tuple[int, str, FactInfo]] = []
         by_source: dict[_Source, list[_Wanted]] = {}
         for place, (key, info) in enumerate(facts.items()):
-            if info.source is None:
+            if info.table is not None:
+                self._by_table.append((place, key, info))
+            elif info.source is None:
                 self._named.append((place, key, info))
             else:
                 source = self._source(info.source, info.layout, info.opens, info.header)
@@ -113,6 +121,20 @@ class FactReader:
         piece = self._pieces.get(role, PieceInfo())
         return _Source(role, layout, piece.opens if opens is None else opens, piece.holds, header)
 
+    def form(self, holds: str, payload: Payload) -> Form | str:
+        """Return the form of what a piece `holds`; raises UnsupportedError where none shows."""
+        if holds == ANY and not (holds := document_of(head(payload, 4096))):
+            raise UnsupportedError("what form it has does not show in its beginning")
+        if holds == "sqlite" and holds not in self.forms:
+            from clever_ferry.forms.rows import Rows  # SQLite takes its time
+
+            return Rows()
+        return self.forms.get(holds, holds)
+
+    def form_of(self, role: str, payload: Payload) -> Form | str:
+        """Return that of a piece's inside."""
+        return self.form(self._pieces[role].holds or "", payload)
+
     def layout(self, name: str) -> Layout:
         """Return a layout of the recipe."""
         return self._layouts[name]
@@ -134,7 +156,7 @@ class FactReader:
     @property
     def reads_content(self) -> bool:
         """Whether any fact is read from a piece."""
-        return len(self.from_names) < len(self._facts)
+        return bool(self._sought or self._by_table)
 
     @property
     def secrets(self) -> set[str]:
@@ -163,6 +185,10 @@ class FactReader:
         for place, key, info in self._named:
             if info.field is not None and info.field in fields:
                 facts[place] = _fact(key, info.label, fields[info.field], info.unit, info.shown)
+            elif info.files is not None and (told := _of_files(info.files, pieces)) is not None:
+                facts[place] = Fact(key, info.label, told, info.unit, info.shown)
+        if self._by_table:
+            notes += self._told_by_tables(facts, fields, pieces, known, keyless)
         for sought in self._sought:
             source, wanted = sought.source, sought.wanted
             role = source.role
@@ -211,6 +237,31 @@ class FactReader:
             return FactsRead(known_facts, (), (), packs)
         return FactsRead(known_facts, _once(problems), _once(notes), packs)
 
+    def _told_by_tables(
+        self, facts: list[Fact | None], fields: Mapping[str, int | str], pieces: Sequence[Piece],
+        known: Known, keyless: bool,
+    ) -> list[str]:  # fmt: skip
+        """Put what tables tell among the facts; return why some could not be told."""
+        names = dict.fromkeys(info.table.table for *_, info in self._by_table if info.table)
+        save = Save(0, fields, tuple(pieces))
+        try:
+            read = read_tables({name: self._tables[name] for name in names}, self, save, known)
+        except KeyNeededError as error:
+            if not keyless:
+                raise
+            return [f"{error.what} {error.advice}"]
+        tables = {table.name: table for table in read}
+        notes: list[str] = []
+        for place, key, info in self._by_table:
+            assert info.table is not None
+            table = tables[info.table.table]
+            if table.read:
+                value = fact_of(info.table, table)
+                facts[place] = Fact(key, info.label, value, info.unit, info.shown)
+            else:
+                notes.append(_unknown([info.label], table.troubles[0]))
+        return notes
+
     def inside(
         self, piece: Piece, known: Known = UNKNOWN
     ) -> tuple[Payload, tuple[Callable[[], Evidence], ...]]:
@@ -258,10 +309,7 @@ class FactReader:
         for name in source.opens:
             payload = self._layers[name].unwrap(payload, known).payload
         if source.layout is None:
-            name = source.holds or ""
-            if name == ANY and not (name := document_of(head(payload, 4096))):
-                raise UnsupportedError("what form it has does not show in its beginning")
-            form = self.forms.get(name, name)
+            form = self.form(source.holds or "", payload)
             if packs is None:
                 return one_value_in_each(form, payload, places), []
             payload = held(payload)
@@ -269,6 +317,18 @@ class FactReader:
             return one_value_in_each(form, payload, places), used
         inside = self._layouts[source.layout].read(head(payload, _LAYOUT_WINDOW))[0]
         return one_at_each(inside, places), [] if packs is None else values_at(inside, packs)
+
+
+def _of_files(what: str, pieces: Sequence[Piece]) -> int | str | None:
+    """Return how many files a save has, their bytes, or when the newest was written (UTC)."""
+    if what == "count":
+        return len({file for piece in pieces for file in piece.files})
+    if what == "size":
+        return sum(piece.size or 0 for piece in pieces)
+    stamps = [piece.stamp for piece in pieces if piece.stamp is not None]
+    return (
+        f"{datetime.fromtimestamp(max(stamps) // 10**9, UTC):%Y-%m-%d %H:%M:%S}" if stamps else None
+    )
 
 
 def _unknown(labels: Sequence[str], why: str) -> str:

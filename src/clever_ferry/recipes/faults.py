@@ -14,6 +14,7 @@ from clever_ferry.layouts import Layout, LayoutError
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
 from clever_ferry.recipes.effects import every_fact
 from clever_ferry.recipes.models import GameRecipe
+from clever_ferry.recipes.table_models import table_faults
 from clever_ferry.wording import known
 
 __all__ = ["Faults", "fact_faults", "unwritable"]
@@ -124,6 +125,11 @@ def fact_faults(recipe: GameRecipe) -> list[str]:
             if layout is not None and layout not in recipe.layouts:
                 told = f"there is no layout {layout!r}; {known(recipe.layouts)}"
                 faults.append(f"{name}.{key}: {told}")
+    roles = {role: piece.holds in documents for role, piece in recipe.pieces.items()}
+    tabled = {name.removeprefix("facts."): fact.table for name, fact in every_fact(recipe)
+            if fact.table is not None}  # fmt: skip
+    named = frozenset(name for one in recipe.editions.values() for name in one.fields)
+    faults += [f"{key}: {why}" for key, why in table_faults(recipe.tables, tabled, roles, named)]
     for edition, info in recipe.editions.items():
         faults += [f"editions.{edition}.facts.{key}: there is no fact {key!r}; "
                    f"{known(recipe.facts)}" for key in info.facts.keys() - recipe.facts.keys()

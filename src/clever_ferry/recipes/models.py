@@ -12,8 +12,10 @@ from clever_ferry.boxes import BoxSpec
 from clever_ferry.documents.spec import FormSpec
 from clever_ferry.layers import LayerSpec
 from clever_ferry.layouts import LayoutSpec
-from clever_ferry.model import HexBytes, Meta, Model, hint, spelled
+from clever_ferry.model import HexBytes, Meta, Model, hint
 from clever_ferry.naming import FieldSpec
+from clever_ferry.recipes.spellings import FieldName, Id, Line
+from clever_ferry.recipes.table_models import TableFact, TableInfo
 
 __all__ = [
     "KNOWN_FOLDERS",
@@ -29,19 +31,6 @@ __all__ = [
     "LibraryRecipe",
     "MarkInfo",
     "PieceInfo",
-]
-
-Id = Annotated[
-    str,
-    spelled(
-        "[a-z][a-z0-9]*(-[a-z0-9]+)*", "small letters, digits and single hyphens, 40 at most", 40
-    ),
-]
-FieldName = Annotated[
-    str, spelled("[a-z][a-z0-9_]*", "small letters, digits and _, 40 at most", 40)
-]
-Line = Annotated[
-    str, spelled(r"[^\x00-\x1f\x7f]+", "one line of text, 300 characters at most", 300)
 ]
 
 Under = Literal[
@@ -103,7 +92,7 @@ class PieceInfo(Model):
 
 
 class FactPlace(Model, rename={"source": "from"}):
-    """Where a fact stands."""
+    """Where a fact stands; or what a table or the files tell instead."""
 
     source: Annotated[Id | None, hint("the piece's role")] = None
     at: Annotated[str | None, hint("the path of the value in the piece")] = None
@@ -117,9 +106,19 @@ class FactPlace(Model, rename={"source": "from"}):
     ] = None
     field: Annotated[FieldName | None, hint("the name field that is the fact")] = None
 
+    table: Annotated[TableFact | None, hint("instead: what a table tells")] = None
+    files: Annotated[
+        Literal["count", "size", "saved"] | None,
+        hint("instead: of the save's files, how many, their bytes, or the newest one's time"),
+    ] = None
+
     def __post_init__(self) -> None:
-        if (self.source is None) == (self.field is None):
-            raise ValueError("a fact has either `from` (a piece) or `field` (a part of the name)")
+        ways = (self.source, self.field, self.table, self.files)
+        if sum(way is not None for way in ways) != 1:
+            raise ValueError(
+                "a fact has one of `from` (a piece), `field` (a part of the name), `table` and "
+                "`files`"
+            )
         if self.source is not None and self.at is None:
             raise ValueError("a fact from a piece needs `at`, the path of the value in it")
         if self.header is not None and (self.layout is not None or self.opens is not None):
@@ -417,6 +416,7 @@ class GameRecipe(Model):
     ]
     facts: Annotated[dict[Id, FactInfo], hint("what a player knows a save by")] = {}
     forms: Annotated[dict[Id, FormSpec], hint("documents of forms without a standard")] = {}
+    tables: Annotated[dict[Id, TableInfo], hint("like things in a save, as rows")] = {}
     packs: Annotated[PacksInfo | None, hint("the add-ons that a save uses")] = None
     handover: Annotated[HandoverInfo | None, hint("how a world changes hands")] = None
     layouts: Annotated[dict[Id, LayoutSpec], hint("binary forms, by name")] = {}

@@ -27,7 +27,8 @@ class Yard:
     day: int = 1
     seconds: int = 300
     packs: tuple[str, ...] = ()
-    wheels: tuple[int, ...] = (7,)
+    wheels: tuple[tuple[int, str], ...] = ((7, "Wren"),)
+    """Each wheel's teeth, and who built it."""
     cogs: tuple[tuple[str, int], ...] = ()
     """Each builder's cogs."""
 
@@ -75,12 +76,17 @@ class YardStore:
         parts = self._xml(folder / "yard.xml")
         if parts.get("day") != str(day) or parts.get("name") != slot:
             raise RefusalError(f"yard.xml is of {parts.get('name')}, day {parts.get('day')}")
-        wheels = tuple(int(one.get("teeth") or 0) for one in parts.iter("wheel"))
+        wheels = tuple((int(one.get("teeth") or 0), one.get("by") or "")
+                       for one in parts.iter("wheel"))  # fmt: skip
+        if [one.get("no") for one in parts.iter("wheel")] != [*map(str, range(1, len(wheels) + 1))]:
+            raise RefusalError("the wheels of yard.xml are not counted from 1")
         there = {path.stem for path in (folder / "friends").glob("*.xml")}
         if there != set(friends):
             raise RefusalError(f"friends are {sorted(friends)}, and files of {sorted(there)}")
         cogs = [self._builder(folder / "founder.xml", founder)]
         cogs += [self._builder(folder / "friends" / f"{one}.xml", one) for one in friends]
+        if lost := {by for _, by in wheels} - {name for name, _ in cogs}:
+            raise RefusalError(f"a wheel is by {min(lost)}, who does not build here")
         return Yard(slot, founder, friends, day, seconds, packs, wheels, tuple(cogs))
 
     def _builder(self, file: Path, name: str) -> tuple[str, int]:
@@ -123,7 +129,11 @@ class YardStore:
         }  # fmt: skip
         write(folder / "card.json", json.dumps(card, ensure_ascii=False).encode(), stamp_ns)
         lines = [f'<yard name="{slot}" day="{yard.day}">']
-        lines += [f'  <wheel teeth="{teeth}"/>' for teeth in yard.wheels] + ["</yard>", ""]
+        lines += [
+            f'  <wheel no="{number}" by="{by}" teeth="{teeth}"/>'
+            for number, (teeth, by) in enumerate(yard.wheels, 1)
+        ]
+        lines += ["</yard>", ""]
         write(folder / "yard.xml", self.line.join(lines).encode(), stamp_ns)
         files = {"founder.xml": yard.founder} | {f"friends/{one}.xml": one for one in yard.friends}
         for old in (folder / "friends").glob("*.xml"):
@@ -135,14 +145,15 @@ class YardStore:
 
 def begin(name: str, founder: str = "Wren") -> Yard:
     """Return a new yard."""
-    return Yard(name, founder)
+    return Yard(name, founder, wheels=((7, founder),))
 
 
 def play_on(yard: Yard, days: int) -> Yard:
     """Return the yard some days later."""
     dice = random.Random(yard.day)
-    wheels = (*yard.wheels, *(dice.randrange(6, 60) for _ in range(3 * days)))
     builders = (yard.founder, *yard.friends)
+    new = ((dice.randrange(6, 60), builders[at % len(builders)]) for at in range(3 * days))
+    wheels = (*yard.wheels, *new)
     cogs = tuple((one, yard.cogs_of(one) + len(one) * days) for one in builders)
     return replace(
         yard, day=yard.day + days, seconds=yard.seconds + 1500 * days, wheels=wheels, cogs=cogs

@@ -1,0 +1,257 @@
+"""Tables of a save: what its recipe says of like things in it, read as rows and columns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
+from typing import TYPE_CHECKING, Any, Protocol
+
+from msgspec import Struct
+
+from clever_ferry.cargo import Piece, Save
+from clever_ferry.documents.form import Form
+from clever_ferry.documents.nodes import Single
+from clever_ferry.documents.tabling import MOST_ROWS, columns_in
+from clever_ferry.errors import DamagedError, NotFoundError, RefusedError, UnsupportedError
+from clever_ferry.layers import UNKNOWN, Known
+from clever_ferry.payload import Payload
+from clever_ferry.recipes.table_models import ColumnInfo, TableFact, TableInfo
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+__all__ = ["Column", "Opening", "Table", "fact_of", "read_tables"]
+
+_TOLD = 5
+"""So many of what is wrong alike are named one by one."""
+
+
+class Opening(Protocol):
+    """What gives a piece's inside, and the form of it."""
+
+    def inside(self, piece: Piece, known: Known) -> tuple[Payload, Any]:
+        """Return a piece without the layers that it `opens` by, and what that establishes."""
+
+    def form_of(self, role: str, payload: Payload) -> Form | str:
+        """Return the form of a piece's inside; raises UnsupportedError where none shows."""
+
+
+class Column(Struct, frozen=True):
+    """One column, with a value for each row; None where the row has none."""
+
+    name: str
+    label: str
+    unit: str | None
+    refers: str | None
+    """The table whose rows its values name."""
+    values: list[Any]
+
+
+class Table(Struct, frozen=True):
+    """Like things of one save, row by row."""
+
+    name: str
+    label: str
+    columns: tuple[Column, ...]
+    count: int
+    """How many rows there are, also those beyond the last that was read."""
+    id: str | None = None
+    owner: str | None = None
+    troubles: tuple[str, ...] = ()
+    """What is odd about it, or why it could not be read."""
+    read: bool = True
+    """Whether all of its pieces could be read."""
+
+    def column(self, name: str) -> Column:
+        """Return a column; raises KeyError where there is none."""
+        return {one.name: one for one in self.columns}[name]
+
+    @property
+    def rows(self) -> Iterator[tuple[Any, ...]]:
+        """The rows that were read."""
+        return zip(*(one.values for one in self.columns), strict=True)
+
+    def sums(self, of: str | None = None) -> dict[str, int | float]:
+        """Return what each column of numbers adds up to, in all rows or those of one owner."""
+        wanted = None
+        if of is not None and self.owner is not None:
+            wanted = [str(one) == of for one in self.column(self.owner).values]
+        found: dict[str, int | float] = {}
+        for one in self.columns:
+            if one.name in (self.id, self.owner) or one.refers is not None:
+                continue
+            values = [value for at, value in enumerate(one.values) if wanted is None or wanted[at]]
+            numbers = [value for value in values if _is_number(value)]
+            if numbers:
+                found[one.name] = sum(numbers)
+        return found
+
+    def counts(self) -> dict[str, int]:
+        """Return how many rows each owner has, by owner; nothing where rows have none."""
+        if self.owner is None:
+            return {}
+        found: dict[str, int] = {}
+        for value in self.column(self.owner).values:
+            found[_text(value)] = found.get(_text(value), 0) + 1
+        return found
+
+    def frame(self) -> pd.DataFrame:
+        """Return it as a pandas frame; raises ImportError where pandas is not installed."""
+        import pandas as pd
+
+        return pd.DataFrame({one.name: one.values for one in self.columns})
+
+
+def read_tables(
+    infos: Mapping[str, TableInfo], reader: Opening, save: Save, known: Known = UNKNOWN
+) -> list[Table]:
+    """Return tables of a save. One that can't be read says why, among its troubles.
+
+    Raises KeyNeededError where a piece is encrypted and its key is not known.
+    """
+    tables = [_read(name, info, reader, save, known) for name, info in infos.items()]
+    by_name = {table.name: table for table in tables}
+    return [_with_references(table, by_name) for table in tables]
+
+
+def fact_of(fact: TableFact, table: Table) -> int | float:
+    """Return what a table tells: how many rows, or what a column adds up to."""
+    if fact.sum is None:
+        return table.counts().get(fact.of, 0) if fact.of is not None else table.count
+    return table.sums(fact.of).get(fact.sum, 0)
+
+
+def _read(name: str, info: TableInfo, reader: Opening, save: Save, known: Known) -> Table:
+    columns: dict[str, list[Any]] = {column: [] for column in info.columns}
+    count, troubles, whole = 0, [], True
+    asked = {column: one.at for column, one in info.columns.items() if one.field is None}
+    for piece in save.pieces:
+        if piece.role not in info.roles:
+            continue
+        room = MOST_ROWS - len(next(iter(columns.values())))
+        try:
+            if piece.problem or piece.locked:
+                raise DamagedError(piece.problem or piece.locked)
+            payload, _ = reader.inside(piece, known)
+            form = reader.form_of(piece.role, payload)
+            found = columns_in(form, payload, info.rows, list(asked.values()), room)
+        except (DamagedError, NotFoundError, RefusedError, UnsupportedError) as error:
+            troubles.append(f"{piece.entry}: {error.what.rstrip('.')}")
+            whole = False
+            continue
+        count += found.rows
+        rows = len(found.values[0]) if found.values else min(found.rows, room)
+        for column, values in zip(asked, found.values, strict=True):
+            columns[column] += values
+        for column, one in info.columns.items():
+            if one.field is not None:
+                columns[column] += [piece.fields.get(one.field, save.fields.get(one.field))] * rows
+        troubles += [f"{piece.entry}: in {doubled:,} rows more than one {column} stands"
+                     for column, doubled in zip(asked, found.several, strict=True) if doubled
+                     ]  # fmt: skip
+    made = []
+    for column, one in info.columns.items():
+        values, odd = _as_kind(columns[column], one)
+        troubles += [f"{column}: {told}" for told in odd]
+        made.append(Column(column, one.label or column, one.unit, one.refers, values))
+    if count > len(made[0].values):
+        read = len(made[0].values)
+        troubles.append(f"it has {count:,} rows, of which the first {read:,} are read")
+    table = Table(
+        name, info.label or name, tuple(made), count, info.id, info.owner, tuple(troubles), whole
+    )
+    return _with_ids(table)
+
+
+def _as_kind(values: list[Single], info: ColumnInfo) -> tuple[list[Any], list[str]]:
+    """Return a column's values as what they are said to be, and what is not so."""
+    kind = info.what or ("number" if info.unit is not None else None)
+    if kind is None:
+        kinds = {type(value) for value in values if value is not None}
+        mixed = len(kinds - {int, float}) + bool(kinds & {int, float}) > 1
+        return values, ["its values are of several kinds"] if mixed else []
+    odd: list[Single] = []
+    found: list[Any] = []
+    for value in values:
+        made: Any = value
+        if value is None:
+            pass
+        elif kind == "text":
+            made = _text(value)
+        elif kind == "yes-no":
+            made = _YES_NO.get(_text(value).casefold())
+        elif not _is_number(value):
+            made = _number(_text(value))
+        if made is None and value is not None:
+            odd.append(value)
+            made = value
+        found.append(made)
+    what = "a number" if kind == "number" else "yes or no"
+    return found, [f"{len(odd):,} values are not {what}, such as {odd[0]!s:.40}"] if odd else []
+
+
+_YES_NO = {"true": True, "yes": True, "1": True, "false": False, "no": False, "0": False}
+
+
+def _is_number(value: object) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
+
+
+def _number(text: str) -> int | float | None:
+    for kind in (int, float):
+        with suppress(ValueError):
+            return kind(text[:40])
+    return None
+
+
+def _text(value: object) -> str:
+    return "" if value is None else str(value)
+
+
+def _with_ids(table: Table) -> Table:
+    """Tell ids that stand twice, and rows without one."""
+    if table.id is None:
+        return table
+    seen: set[str] = set()
+    doubled: dict[str, None] = {}
+    lacking = 0
+    for value in table.column(table.id).values:
+        lacking += value is None
+        if value is not None:
+            text = str(value)
+            if text in seen:
+                doubled[text] = None
+            seen.add(text)
+    troubles = [*table.troubles]
+    if doubled:
+        troubles.append(f"{table.id}: stands more than once: {_some(list(doubled))}")
+    if lacking:
+        troubles.append(f"{table.id}: {lacking:,} rows have none")
+    return _replaced(table, troubles)
+
+
+def _with_references(table: Table, tables: Mapping[str, Table]) -> Table:
+    """Tell references to rows that are not there."""
+    troubles = [*table.troubles]
+    for one in table.columns:
+        other = tables.get(one.refers or "")
+        if other is None or other.id is None or not other.read or other.count > MOST_ROWS:
+            continue
+        ids = {str(value) for value in other.column(other.id).values if value is not None}
+        lost = {str(value): None for value in one.values
+                if value is not None and str(value) not in ids}  # fmt: skip
+        if lost:
+            troubles.append(f"{one.name}: no {other.label} has the {other.id} {_some(list(lost))}")
+    return _replaced(table, troubles)
+
+
+def _some(names: Sequence[str]) -> str:
+    more = f" and {len(names) - _TOLD:,} more" if len(names) > _TOLD else ""
+    return ", ".join(name[:40] for name in names[:_TOLD]) + more
+
+
+def _replaced(table: Table, troubles: Sequence[str]) -> Table:
+    return Table(
+        table.name, table.label, table.columns, table.count, table.id, table.owner,
+        tuple(troubles), table.read,
+    )  # fmt: skip

@@ -1,0 +1,284 @@
+"""Two sheets against each other: what is the same, more, less, missing or new."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any, Literal, NamedTuple
+
+from msgspec import Struct
+
+from clever_ferry.sheets.sheet import Sheet, SheetFact, SheetTable
+
+__all__ = ["Difference", "Differences", "TableDifferences", "compare", "summary"]
+
+How = Literal["more", "less", "other", "missing", "new"]
+Matched = Literal["id", "likeness", "sums"]
+_MOST_NAMED = 10_000
+"""So many differences of one table are named; the others are counted."""
+_FEWEST_ALIKE = 0.5
+"""Of their columns, two rows must have so many alike to be taken for one."""
+
+
+class Difference(Struct, frozen=True):
+    """One thing that is not the same on both sides."""
+
+    what: str
+    """The row or the fact, in words."""
+    owner: str
+    """Whose row it is; '' where rows have no owner."""
+    how: How
+    column: str
+    """What of it differs; '' for the whole row."""
+    first: Any
+    second: Any
+    sure: float = 1.0
+    """How sure it is that both sides mean the same row, from 0 to 1."""
+
+
+class TableDifferences(Struct, frozen=True):
+    """What differs in one table, in the owners' order."""
+
+    name: str
+    label: str
+    first: int
+    second: int
+    """How many rows each side has."""
+    matched: Matched
+    """By what rows were told: their ids, or how alike they are; or only sums were compared."""
+    same: int
+    """How many rows are the same."""
+    differences: tuple[Difference, ...]
+    more: int = 0
+    """How many differences are not named."""
+
+
+class Differences(Struct, frozen=True):
+    """How two saves differ."""
+
+    first: Sheet
+    second: Sheet
+    facts: tuple[Difference, ...]
+    same_facts: tuple[str, ...]
+    tables: tuple[TableDifferences, ...]
+    alone: tuple[str, ...]
+    """Tables and facts that only one side tells, and why nothing can be said of them."""
+
+    @property
+    def same(self) -> bool:
+        """Whether nothing differs, as far as both sides tell."""
+        return not self.facts and not any(one.differences for one in self.tables)
+
+
+def compare(first: Sheet, second: Sheet) -> Differences:
+    """Set two sheets of one game against each other."""
+    own, other = ({fact.key: fact for fact in sheet.facts} for sheet in (first, second))
+    facts, same, alone = [], [], []
+    for key in dict.fromkeys((*own, *other)):
+        if key not in own or key not in other:
+            one = own.get(key) or other[key]
+            side = "first" if key in own else "second"
+            alone.append(f"{one.label}: only the {side} tells it ({one.text})")
+        elif (how := _how(own[key].value, other[key].value)) is None:
+            same.append(f"{own[key].label} {own[key].text}")
+        else:
+            facts.append(_fact_difference(own[key], other[key], how))
+    tables = []
+    there = {table.name: table for table in second.tables}
+    for table in first.tables:
+        like = there.pop(table.name, None)
+        if like is None:
+            alone.append(f"{table.label}: only the first tells it")
+        elif table.troubles or like.troubles:
+            told = next(iter(table.troubles or like.troubles))
+            alone.append(f"{table.label}: {told}")
+            tables.append(_tables(table, like))
+        else:
+            tables.append(_tables(table, like))
+    alone += [f"{table.label}: only the second tells it" for table in there.values()]
+    return Differences(first, second, tuple(facts), tuple(same), tuple(tables), tuple(alone))
+
+
+def _fact_difference(one: SheetFact, other: SheetFact, how: How) -> Difference:
+    return Difference(one.label, "", how, "", one.text, other.text)
+
+
+def _how(one: Any, other: Any) -> How | None:
+    """Return how the second value stands to the first; None where they are the same."""
+    if one == other and isinstance(one, bool) == isinstance(other, bool):
+        return None
+    numbers = all(isinstance(x, int | float) and not isinstance(x, bool) for x in (one, other))
+    if numbers:
+        return "more" if other > one else "less"
+    return "other"
+
+
+def _tables(one: SheetTable, other: SheetTable) -> TableDifferences:
+    if not (one.whole and other.whole):
+        sums = tuple(_by_sums(one, other))
+        return TableDifferences(
+            one.name, one.label, one.count, other.count, "sums", 0, sums[:_MOST_NAMED],
+            max(0, len(sums) - _MOST_NAMED),
+        )  # fmt: skip
+    columns = [column.name for column in one.columns if other.column(column.name) is not None]
+    first, second = _Rows(one, columns), _Rows(other, columns)
+    by_id = one.id in columns and one.id == other.id and first.told and second.told
+    matches = _by_id(first, second) if by_id else _by_likeness(first, second)
+    named: list[Difference] = []
+    same = more = 0
+    for match in matches:
+        found = match.differences(first, second)
+        if not found:
+            same += 1
+        for difference in found:
+            if len(named) < _MOST_NAMED:
+                named.append(difference)
+            else:
+                more += 1
+    named.sort(key=lambda one: one.owner)
+    return TableDifferences(
+        one.name, one.label, one.count, other.count, "id" if by_id else "likeness", same,
+        tuple(named), more,
+    )  # fmt: skip
+
+
+def _by_sums(one: SheetTable, other: SheetTable) -> Iterator[Difference]:
+    """Compare what is known where rows are not."""
+    labels = {column.name: column.label for column in one.columns}
+    if (how := _how(one.count, other.count)) is not None:
+        yield Difference("all rows", "", how, "", one.count, other.count)
+    for column in one.sums.keys() & other.sums.keys():
+        if (how := _how(one.sums[column], other.sums[column])) is not None:
+            yield Difference(f"all {labels.get(column, column)}", "", how, column,
+                             one.sums[column], other.sums[column])  # fmt: skip
+    for owner in dict.fromkeys((*one.counts, *other.counts)):
+        mine, theirs = one.counts.get(owner, 0), other.counts.get(owner, 0)
+        if (how := _how(mine, theirs)) is not None:
+            yield Difference("rows", owner, how, "", mine, theirs)
+        own, others = one.owned.get(owner, {}), other.owned.get(owner, {})
+        for column in own.keys() & others.keys():
+            if (how := _how(own[column], others[column])) is not None:
+                yield Difference(
+                    labels.get(column, column), owner, how, column, own[column], others[column]
+                )
+
+
+def summary(table: TableDifferences) -> str:
+    """Return in a line how two tables stand to each other, and how rows were told."""
+    rows = (
+        f"{table.first:,}"
+        if table.first == table.second
+        else (f"{table.first:,} and {table.second:,}")
+    )
+    how = {
+        "id": "told by their ids",
+        "likeness": "told by how alike they are, as they have no ids of their own",
+        "sums": "only how many they are and what they add up to, as not both sides have the rows",
+    }[table.matched]
+    more = f"; {table.more:,} further differences are not shown" if table.more else ""
+    if table.matched == "sums":
+        return f"{rows} rows: {how}{more}."
+    return f"{rows} rows, {how}: {table.same:,} are the same{more}."
+
+
+class _Rows:
+    """A table's rows, in the columns that both sides have."""
+
+    def __init__(self, table: SheetTable, columns: Sequence[str]) -> None:
+        self.columns = list(columns)
+        self.labels = [one.label for one in table.columns if one.name in columns]
+        values = {one.name: one.values for one in table.columns}
+        self.rows = list(zip(*(values[name] for name in columns), strict=True))
+        self.id_label = next((one.label for one in table.columns if one.name == table.id), "")
+        self.ids: list[Any] = values[table.id or ""] if table.id in columns else []
+        self.told = len(set(map(str, self.ids))) == len(self.rows) and None not in self.ids
+        """Whether each has an id of its own."""
+        self.owners: list[Any] = values[table.owner or ""] if table.owner in columns else []
+
+    def owner(self, at: int) -> str:
+        """Return whose a row is."""
+        return "" if not self.owners or self.owners[at] is None else str(self.owners[at])
+
+    def name(self, at: int) -> str:
+        """Return a row in words."""
+        if self.ids and self.ids[at] is not None:
+            ident = self.ids[at]
+            return f"{self.id_label} {ident}" if isinstance(ident, int | float) else str(ident)
+        told = zip(self.labels, self.rows[at], strict=True)
+        return ", ".join(f"{label} {value}" for label, value in told if value is not None)
+
+
+class _Match(NamedTuple):
+    """Two rows that are one, or a row without its like."""
+
+    first: int | None
+    second: int | None
+    sure: float = 1.0
+
+    def differences(self, one: _Rows, other: _Rows) -> list[Difference]:
+        """Return what differs."""
+        if self.first is None or self.second is None:
+            rows, at = (one, self.first) if self.second is None else (other, self.second)
+            assert at is not None
+            how: How = "missing" if self.second is None else "new"
+            return [Difference(rows.name(at), rows.owner(at), how, "", None, None)]
+        before, after = one.rows[self.first], other.rows[self.second]
+        if before == after:
+            return []
+        found = []
+        for label, mine, theirs in zip(one.labels, before, after, strict=True):
+            if (step := _how(mine, theirs)) is not None:
+                found.append(Difference(one.name(self.first), one.owner(self.first), step, label,
+                                        mine, theirs, self.sure))  # fmt: skip
+        return found
+
+
+def _by_id(one: _Rows, other: _Rows) -> Iterator[_Match]:
+    there = {str(ident): at for at, ident in enumerate(other.ids)}
+    for at, ident in enumerate(one.ids):
+        yield _Match(at, there.pop(str(ident), None))
+    for at in there.values():
+        yield _Match(None, at)
+
+
+def _by_likeness(one: _Rows, other: _Rows) -> Iterator[_Match]:
+    """Pair equal rows, then those in which ever fewer columns are alike, in their order.
+
+    The work grows with the rows, and not with their square: rows are looked up by what is left of
+    them without some columns.
+    """
+    left, right = list(range(len(one.rows))), list(range(len(other.rows)))
+    width = len(one.columns)
+    for kept in _ways(width):
+        if not left or not right:
+            break
+        waiting: dict[Any, list[int]] = {}
+        for at in reversed(right):
+            waiting.setdefault(tuple(other.rows[at][column] for column in kept), []).append(at)
+        alone: list[int] = []
+        taken: set[int] = set()
+        for at in left:
+            likes = waiting.get(tuple(one.rows[at][column] for column in kept))
+            if likes:
+                found = likes.pop()
+                taken.add(found)
+                yield _Match(at, found, len(kept) / width)
+            else:
+                alone.append(at)
+        left, right = alone, [at for at in right if at not in taken]
+    yield from (_Match(at, None) for at in left)
+    yield from (_Match(None, at) for at in right)
+
+
+def _ways(width: int) -> Iterator[tuple[int, ...]]:
+    """Yield which columns must be alike: all, all but one, all but two next to each other."""
+    every = tuple(range(width))
+    yield every
+    for gone in range(width):
+        kept = tuple(column for column in every if column != gone)
+        if kept and len(kept) / width >= _FEWEST_ALIKE:
+            yield kept
+    for first in range(width):
+        for second in range(first + 1, width):
+            kept = tuple(column for column in every if column not in (first, second))
+            if kept and len(kept) / width >= _FEWEST_ALIKE and width <= 12:
+                yield kept

@@ -1,0 +1,239 @@
+"""Sheets and comparisons as pages: one file each, readable on a phone and on paper, no script."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Sequence
+from functools import cache
+from typing import Any
+
+from jinja2 import DictLoader, Environment, StrictUndefined
+from markupsafe import Markup
+
+from clever_ferry.sheets.differing import Difference, Differences, TableDifferences, summary
+from clever_ferry.sheets.sheet import Sheet, SheetColumn, SheetTable, embedded
+from clever_ferry.visible import visible
+from clever_ferry.wording import in_words
+
+__all__ = ["comparison_page", "sheet_page"]
+
+_ROWS = 500
+"""So many rows of a table are shown; a sheet keeps all of them."""
+_SIGNS = {"more": "+", "less": "\N{MINUS SIGN}", "other": "\N{NOT EQUAL TO}",
+          "missing": "\N{MULTIPLICATION SIGN}", "new": "\N{BLACK STAR}"}  # fmt: skip
+_WORDS = {"more": "more", "less": "less", "other": "another", "missing": "missing", "new": "new"}
+
+_BASE = """<!DOCTYPE html>
+<html lang="en">
+<head>
+<meta charset="utf-8">
+<meta name="viewport" content="width=device-width, initial-scale=1">
+<meta name="generator" content="cferry">
+<title>{% block title %}{% endblock %}</title>
+<style>
+  :root { --ink: #1d2b33; --soft: #52646e; --line: #c3d0d4; --paper: #fbfaf5; --band: #eef2ee; }
+  body { font: 16px/1.5 Georgia, "Times New Roman", serif; color: var(--ink); margin: 0 auto;
+         background: var(--paper); max-width: 60rem; padding: 1rem 1.2rem 3rem; }
+  h1 { font-size: 1.7rem; margin: .4rem 0 .2rem; }
+  h2 { font-size: 1.2rem; margin: 2rem 0 .5rem; border-bottom: 3px double var(--line); }
+  h3 { font-size: 1rem; margin: 1.2rem 0 .3rem; }
+  p { margin: .4rem 0; } .soft { color: var(--soft); }
+  .wide { overflow-x: auto; }
+  table { border-collapse: collapse; min-width: 40%; }
+  th { text-align: left; border-bottom: 2px solid var(--ink); padding: .2rem .9rem .2rem 0; }
+  td { border-bottom: 1px solid var(--line); padding: .2rem .9rem .2rem 0; vertical-align: top;
+       overflow-wrap: anywhere; }
+  tbody tr:nth-child(even) { background: var(--band); }
+  .number { text-align: right; font-variant-numeric: tabular-nums; white-space: nowrap; }
+  .sign { font-weight: bold; white-space: nowrap; }
+  .note { border-left: 4px solid var(--soft); padding-left: .7rem; }
+  img { max-width: 100%; height: auto; border: 1px solid var(--line); }
+  @media print { body { background: none; max-width: none; font-size: 11pt; }
+                 tr, h2, h3 { break-inside: avoid; break-after: avoid-page; } }
+</style>
+</head>
+<body>
+{% block body %}{% endblock %}
+<p class="soft">Written by cferry.</p>
+</body>
+</html>
+"""
+
+_SHEET = """{% extends "base" %}
+{% block title %}{{ sheet.title|line }}, {{ sheet.game_title|line }}{% endblock %}
+{% block body %}
+<p class="soft">{{ sheet.game_title|line }}, {{ sheet.edition|line }}</p>
+<h1>{{ sheet.title|line }}</h1>
+<p class="soft">{{ sheet.where|line }}<br>
+{% if sheet.saved %}Saved {{ sheet.saved|time }}.{% endif %} Written down {{ sheet.made|time }}.</p>
+{% if picture %}<p><img src="{{ picture }}" alt="The save's own picture"></p>{% endif %}
+<h2>What it is known by</h2>
+{% if sheet.facts %}<table><tbody>
+{% for fact in sheet.facts %}<tr><th scope="row">{{ fact.label|line }}</th>
+<td>{{ fact.text|line }}</td></tr>
+{% endfor %}</tbody></table>{% else %}<p>Nothing is told.</p>{% endif %}
+{% for note in sheet.notes %}<p class="note">{{ note|line }}</p>{% endfor %}
+{% for table in sheet.tables %}
+<h2>{{ table.label|line }}: {{ "{:,}".format(table.count) }}</h2>
+{% for trouble in table.troubles %}<p class="note">{{ trouble|line }}</p>{% endfor %}
+{% set numbers = table|sums %}
+{% if numbers %}<p>Together: {% for label, told in numbers %}{{ label|line }} {{ told }}
+{%- if not loop.last %}, {% endif %}{% endfor %}</p>{% endif %}
+{% if table.counts %}<div class="wide"><table><thead><tr><th>{{ table|owner|line }}</th>
+<th class="number">Rows</th>{% for label in table|summed %}<th class="number">{{ label|line }}</th>
+{% endfor %}</tr></thead><tbody>
+{% for owner, count in table.counts.items() %}<tr><td>{{ owner|line or "nobody" }}</td>
+<td class="number">{{ "{:,}".format(count) }}</td>
+{% for told in table|owned(owner) %}<td class="number">{{ told }}</td>{% endfor %}</tr>
+{% endfor %}</tbody></table></div>{% endif %}
+{% if table.whole and table.columns and table.count %}
+<h3>Row by row{% if table.count > most %}, the first {{ most }}{% endif %}</h3>
+<div class="wide"><table><thead><tr>{% for one in table.columns %}<th>{{ one.label|line }}</th>
+{% endfor %}</tr></thead><tbody>
+{% for row in table|rows %}<tr>{% for number, told in row %}<td{% if number %} class="number"
+{%- endif %}>{{ told|line }}</td>{% endfor %}</tr>
+{% endfor %}</tbody></table></div>{% endif %}
+{% endfor %}
+{{ kept }}
+{% endblock %}
+"""
+
+_COMPARISON = """{% extends "base" %}
+{% block title %}{{ told.first.title|line }} against {{ told.second.title|line }}{% endblock %}
+{% block body %}
+<p class="soft">{{ told.first.game_title|line }}</p>
+<h1>{{ told.first.title|line }} against {{ told.second.title|line }}</h1>
+<table><thead><tr><th></th><th>First</th><th>Second</th></tr></thead><tbody>
+<tr><th scope="row">Where</th><td>{{ told.first.where|line }}</td>
+<td>{{ told.second.where|line }}</td></tr>
+<tr><th scope="row">Edition</th><td>{{ told.first.edition|line }}</td>
+<td>{{ told.second.edition|line }}</td></tr>
+<tr><th scope="row">Saved</th><td>{{ told.first.saved|time }}</td>
+<td>{{ told.second.saved|time }}</td></tr>
+</tbody></table>
+{% if told.same %}<p><strong>They are the same in all that both tell.</strong></p>{% endif %}
+{% for line in told.alone %}<p class="note">Not compared: {{ line|line }}</p>{% endfor %}
+{% if told.facts %}<h2>Facts that differ</h2>
+<div class="wide"><table><thead><tr><th></th><th>Fact</th><th class="number">First</th>
+<th class="number">Second</th></tr></thead><tbody>
+{% for one in told.facts %}<tr><td class="sign">{{ one|sign }}</td><td>{{ one.what|line }}</td>
+<td class="number">{{ one.first|line }}</td><td class="number">{{ one.second|line }}</td></tr>
+{% endfor %}</tbody></table></div>{% endif %}
+{% for table in told.tables %}
+<h2>{{ table.label|line }}</h2>
+<p>{{ table|summary }}</p>
+{% for owner, group in table|groups %}
+{% if owner %}<h3>{{ owner|line }}</h3>{% endif %}
+<div class="wide"><table><thead><tr><th></th><th>What</th><th></th><th class="number">First</th>
+<th class="number">Second</th></tr></thead><tbody>
+{% for one in group %}<tr><td class="sign">{{ one|sign }}</td><td>{{ one.what|line }}</td>
+<td>{{ one.column|line }}{% if one.sure < 1 %} <span class="soft">({{ one|sure }} sure)</span>
+{%- endif %}</td><td class="number">{{ one.first|cell|line }}</td>
+<td class="number">{{ one.second|cell|line }}</td></tr>
+{% endfor %}</tbody></table></div>{% endfor %}
+{% endfor %}
+{% if told.same_facts %}<h2>The same</h2><p>{{ told.same_facts|join(" · ")|line }}</p>{% endif %}
+{% endblock %}
+"""
+
+
+def sheet_page(sheet: Sheet, picture: bytes | None = None) -> str:
+    """Return a sheet as a page, out of which it can be read again; `picture` is a PNG."""
+    shown = base64.b64encode(picture).decode() if picture else ""
+    return (
+        _environment()
+        .get_template("sheet")
+        .render(
+            sheet=sheet,
+            most=_ROWS,
+            kept=Markup(embedded(sheet)),
+            picture=f"data:image/png;base64,{shown}" if shown else "",
+        )
+    )
+
+
+def comparison_page(told: Differences) -> str:
+    """Return how two saves differ as a page."""
+    return _environment().get_template("comparison").render(told=told)
+
+
+@cache
+def _environment() -> Environment:
+    found = Environment(
+        autoescape=True, undefined=StrictUndefined, trim_blocks=False,
+        loader=DictLoader({"base": _BASE, "sheet": _SHEET, "comparison": _COMPARISON}),
+    )  # fmt: skip
+    found.filters.update(
+        line=_line, time=_time, sums=_sums, summed=_summed, owned=_owned, owner=_owner, rows=_rows,
+        sign=_sign, sure=_sure, cell=_cell, groups=_groups, summary=summary,
+    )  # fmt: skip
+    return found
+
+
+def _line(value: Any) -> str:
+    """Return a text without what turns the reading round or is obeyed by programs."""
+    return visible(str(value)).replace("\n", " ")
+
+
+def _time(text: str | None) -> str:
+    return f"{text[:16].replace('T', ' ')} UTC" if text else "at an unknown time"
+
+
+def _number(column: SheetColumn, value: Any) -> str:
+    numeric = isinstance(value, int | float) and not isinstance(value, bool)
+    return in_words(value, column.unit or ("count" if numeric else None))
+
+
+def _columns(table: SheetTable) -> list[SheetColumn]:
+    return [one for one in table.columns if one.name in table.sums]
+
+
+def _sums(table: SheetTable) -> list[tuple[str, str]]:
+    return [(one.label, _number(one, table.sums[one.name])) for one in _columns(table)]
+
+
+def _summed(table: SheetTable) -> list[str]:
+    return [one.label for one in _columns(table)]
+
+
+def _owned(table: SheetTable, owner: str) -> list[str]:
+    own = table.owned.get(owner, {})
+    return [_number(one, own.get(one.name, 0)) for one in _columns(table)]
+
+
+def _owner(table: SheetTable) -> str:
+    found = table.column(table.owner or "")
+    return found.label if found is not None else "Whose"
+
+
+def _rows(table: SheetTable) -> list[list[tuple[bool, str]]]:
+    cells = [
+        [
+            (
+                isinstance(value, int | float) and not isinstance(value, bool),
+                "" if value is None else in_words(value, one.unit),
+            )
+            for value in one.values[:_ROWS]
+        ]
+        for one in table.columns
+    ]
+    return [list(row) for row in zip(*cells, strict=True)]
+
+
+def _sign(one: Difference) -> str:
+    return f"{_SIGNS[one.how]} {_WORDS[one.how]}"
+
+
+def _sure(one: Difference) -> str:
+    return f"{one.sure:.0%}"
+
+
+def _cell(value: Any) -> str:
+    return "" if value is None else in_words(value, None)
+
+
+def _groups(table: TableDifferences) -> list[tuple[str, Sequence[Difference]]]:
+    found: dict[str, list[Difference]] = {}
+    for one in table.differences:
+        found.setdefault(one.owner, []).append(one)
+    return list(found.items())

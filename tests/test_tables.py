@@ -1,0 +1,339 @@
+"""What saves have many of: as rows, written down on a page, set against each other."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import random
+import sqlite3
+from collections.abc import Callable
+from contextlib import closing
+from html.parser import HTMLParser
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from clever_ferry.api import open_ferry
+from clever_ferry.documents import tabling
+from clever_ferry.documents.blocks_text import Blocks
+from clever_ferry.documents.spec import BlocksSpec
+from clever_ferry.errors import DamagedError, UnsupportedError
+from clever_ferry.payload import BytesPayload
+from clever_ferry.sheets.differing import compare
+from clever_ferry.sheets.pages import comparison_page, sheet_page
+from clever_ferry.sheets.sheet import Sheet, SheetColumn, SheetFact, SheetTable, read_sheet
+from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
+from tests.conftest import Den, bins
+
+BRASS = "orrery-yard/windows:Brass Court"
+
+
+@pytest.fixture
+def yards(den: Den) -> Den:
+    lay_orrery_yard(den.top, "wren", demo_yards())
+    return den
+
+
+def yard_file(den: Den) -> Path:
+    return next(den.top.rglob("Brass Court/yard.xml"))
+
+
+def test_a_yards_tables_are_told_written_and_summed(yards: Den, tmp_path: Path) -> None:
+    (wheels, builders) = yards.cferry("tables", BRASS, "--json").data["tables"]
+    assert (wheels["count"], wheels["sums"]) == (91, {"teeth": 3017})
+    assert wheels["counts"] == {"Wren": 31, "Isa": 30, "Oona": 30}
+    assert (builders["count"], builders["sums"], builders["counts"]) == (3, {"cogs": 345}, {})
+    told = yards.cferry("tables", BRASS).out
+    assert "Teeth 3,017" in told
+    assert "Oona 30" in told
+    shown = yards.cferry("tables", BRASS, "wheels").out
+    assert "… and 41 more: --all shows them here." in shown
+    assert yards.cferry("tables", BRASS, "wheels", "--all").out.count("Oona") == 30
+    out = tmp_path / "wheels.csv"
+    yards.cferry("tables", BRASS, "wheels", "--csv", out)
+    rows = list(csv.DictReader(io.StringIO(out.read_text("utf-8"))))
+    assert sum(int(row["teeth"]) for row in rows) == 3017
+    lines = yards.cferry("tables", BRASS, "builders", "--csv", "-").out.split()
+    assert lines == ["name,cogs", "Wren,125", "Isa,95", "Oona,125"]
+    for words, code, said in (
+        ((BRASS, "wheel"), 2, "no table 'wheel'"),
+        ((BRASS, "--csv", "x"), 2, "Which table"),
+        (("orrery-yard/windows",), 2, "and one is meant"),
+        (("saltglass/depot:1",), 3, "says nothing of tables"),
+        ((BRASS, "wheels", "--csv", out), 4, "there already"),
+    ):  # fmt: skip
+        assert said in yards.cferry("tables", *words, code=code).err
+
+
+def test_what_is_odd_in_a_table_is_told_by_check(yards: Den) -> None:
+    file = yard_file(yards)
+    raw = file.read_bytes()
+    for old, new, said in (
+        (b'no="3" by="Isa"', b'no="3" by="Nobody"', "Wheels: by: no Builders has the name Nobody"),
+        (b'no="4"', b'no="3"', "Wheels: number: stands more than once: 3"),
+        (b'teeth="57"', b'teeth="many"', "Wheels: teeth: 1 values are not a number, such as many"),
+        (b'no="5" ', b"", "Wheels: number: 1 rows have none"),
+    ):
+        assert raw.count(old) >= 1
+        file.write_bytes(raw.replace(old, new, 1))
+        told = yards.cferry("check", BRASS)
+        assert f"suspicious: yards/Brass Court/yard.xml: {said}" in told.out
+        assert "damaged" not in told.out
+    file.write_bytes(raw[:-20])
+    assert "?" not in yards.cferry("tables", BRASS, "builders").out
+    lost = yards.cferry("tables", BRASS, "--json").data["tables"][0]
+    assert (lost["read"], lost["count"]) == (False, 0)
+    assert "yard.xml" in yards.cferry("tables", BRASS, "wheels", code=3).out
+
+
+def test_a_sheet_is_a_page_and_is_read_back(yards: Den, tmp_path: Path) -> None:
+    page, few = tmp_path / "a b.html", tmp_path / "few.html"
+    done = yards.cferry("sheet", BRASS, "-o", page).out
+    assert f'cferry compare "{page}" SAVE' in done
+    same = yards.cferry("compare", page, BRASS).out
+    assert "The same: Brass Court, 4 facts, 91 wheels, 3 builders." in same
+    yards.cferry("sheet", BRASS, "-o", few, "--table", "builders")
+    assert "there already" in yards.cferry("sheet", BRASS, "-o", few, code=4).err
+    file = yard_file(yards)
+    text = file.read_text("utf-8").replace('teeth="14"', 'teeth="15"').replace('no="91"', 'no="92"')
+    file.write_text(text, "utf-8", newline="")
+    html = tmp_path / "told.html"
+    told = yards.cferry("compare", page, BRASS, "--json", "--html", html, code=11).data
+    found = {(one["what"], one["how"]): (one["first"], one["second"])
+             for one in told["tables"][0]["differences"]}  # fmt: skip
+    assert found == {
+        ("No. 2", "more"): (14, 15), ("No. 91", "missing"): (None, None),
+        ("No. 92", "new"): (None, None),
+    }  # fmt: skip
+    assert told["tables"][0]["same"] == 89
+    by_sums = yards.cferry("compare", few, BRASS, "--json", code=11).data["tables"][0]
+    assert by_sums["matched"] == "sums"
+    assert [(one["what"], one["owner"], one["first"], one["second"])
+            for one in by_sums["differences"]] == [
+        ("all Teeth", "", 3017, 3018), ("Teeth", "Wren", 868, 869),
+    ]  # fmt: skip
+    for shown in (page, html):
+        text = shown.read_text("utf-8")
+        parsed(text)
+        assert "http" not in text.replace("http-equiv", "")
+        assert "<script" not in text
+    for words, code, said in (
+        (("sheet", BRASS, "-o", tmp_path / "x.txt"), 2, "no .html file"),
+        (("compare", tmp_path / "no.html", BRASS), 3, "There is no file"),
+        (("compare", page, "saltglass/depot:1"), 2, "saves of two games"),
+        (("compare", html, BRASS), 5, "is no sheet"),
+        (("compare", "latest", BRASS), 3, "no backups yet"),
+    ):
+        assert said in yards.cferry(*words, code=code).err
+
+
+def test_a_backup_is_set_against_the_save_that_goes_on_from_it(yards: Den) -> None:
+    yards.cferry("backup", "orrery-yard/windows")
+    assert yards.cferry("compare", "latest", BRASS).code == 0
+    assert yards.cferry("compare", BRASS, "latest:Brass Court").code == 0
+    card = yard_file(yards).with_name("card.json")
+    card.write_text(json.dumps({**json.loads(card.read_text()), "day": 40}))
+    told = yards.cferry("compare", "latest", BRASS, code=11).out
+    assert "more" in told
+    assert "which save of a backup" in yards.cferry("compare", "latest", "latest", code=2).err
+
+
+class _Pages(HTMLParser):
+    VOID = ("meta", "br", "img")
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.open: list[str] = []
+        self.text: list[str] = []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        assert not any(name.startswith("on") for name, _ in attrs)
+        if tag not in self.VOID:
+            self.open.append(tag)
+
+    def handle_endtag(self, tag: str) -> None:
+        assert self.open.pop() == tag
+
+    def handle_data(self, data: str) -> None:
+        if "template" not in self.open:
+            self.text.append(data)
+
+
+def parsed(page: str) -> str:
+    """Return a page's text; all its elements end."""
+    reader = _Pages()
+    reader.feed(page)
+    reader.close()
+    assert reader.open == []
+    return " ".join("".join(reader.text).split())
+
+
+VALUES = st.one_of(st.integers(-(10**12), 10**12), st.text(max_size=12), st.booleans(), st.none())
+HARM = [
+    "</template><script>alert(1)</script>",
+    "<img src=x onerror=y>",
+    "\"&amp;'",
+    "a\x1b[2J\u202e",
+]
+
+
+def sheet_with(rows: list[tuple[Any, ...]], names: list[str], **more: Any) -> Sheet:
+    columns = tuple(SheetColumn(name, name, None, [row[at] for row in rows])
+                    for at, name in enumerate(names))  # fmt: skip
+    table = SheetTable("t", "Things", len(rows), columns, whole=True, **more)
+    return Sheet(HARM[0], "g", HARM[1], "e", "w", None, "2026-01-02T03:04:05.000000Z",
+                 (SheetFact("day", HARM[2], HARM[3]),), (table,))  # fmt: skip
+
+
+@given(st.lists(st.tuples(VALUES, VALUES, st.sampled_from(HARM)), max_size=5))
+def test_any_sheet_comes_back_out_of_its_page_and_nothing_in_it_is_obeyed(
+    rows: list[tuple[Any, ...]],
+) -> None:
+    sheet = sheet_with(rows, ["a", "b", "c"])
+    page = sheet_page(sheet)
+    assert read_sheet(page.encode("utf-8", "surrogatepass"), "it") == sheet
+    text = parsed(page)
+    assert "alert(1)" in text
+    assert "\x1b" not in page.partition("<template")[0]
+    parsed(comparison_page(compare(sheet, sheet)))
+    for wrong in (page.replace('{"sheet": 1', '{"sheet": 0'), page.replace('"tables"', '"tabs"')):
+        with pytest.raises(DamagedError):
+            read_sheet(wrong.encode("utf-8", "surrogatepass"), "it")
+    with pytest.raises(UnsupportedError):
+        read_sheet(page.replace('{"sheet": 1', '{"sheet": 2').encode(), "it")
+
+
+def keys(how: str, told: Any) -> set[str]:
+    return {one.what for one in told.differences if one.how == how}
+
+
+@given(st.integers(0, 40), st.integers(0, 10**6), st.booleans())
+def test_a_changed_table_is_matched_as_it_was_made(count: int, seed: int, with_ids: bool) -> None:
+    """Rows are shuffled, some changed in one column, some taken away, some added."""
+    dice = random.Random(seed)
+    rows = [(at, f"kind {at % 5}", at * 7, f"name {at}", at % 3) for at in range(count)]
+    after, changed, gone = [], set(), set()
+    for row in rows:
+        way = dice.randrange(6)
+        if way == 0:
+            gone.add(row[0])
+        elif way == 1:
+            after.append((*row[:2], row[2] + 1, *row[3:]))
+            changed.add(row[0])
+        else:
+            after.append(row)
+    new = [(1000 + at, f"new {at}", -at, f"other {at}", 9) for at in range(dice.randrange(4))]
+    after += new
+    dice.shuffle(after)
+    names = ["no", "kind", "worth", "name", "who"]
+    more = {"id": "no"} if with_ids else {}
+    (told,) = compare(sheet_with(rows, names, **more), sheet_with(after, names, **more)).tables
+    assert told.matched == ("id" if with_ids else "likeness")
+    assert told.same == count - len(gone) - len(changed)
+    steps = [one for one in told.differences if one.how == "more"]
+    assert {(one.column, one.second - one.first) for one in steps} <= {("worth", 1)}
+    assert len(steps) == len(changed)
+    assert {one.sure for one in steps} <= {1.0 if with_ids else 0.8}
+    assert (len(keys("missing", told)), len(keys("new", told))) == (len(gone), len(new))
+
+
+FORMS: dict[str, tuple[str, str, Callable[[list[tuple[int, str]]], str]]] = {
+    "json": ("/all/*", "/n", lambda rows: json.dumps({"all": [{"n": n, "w": w} for n, w in rows]})),
+    "xml": ("/top/one", "/@n", lambda rows: "<top>" + "".join(
+        f"<one n='{n}'><w>{w}</w></one>" for n, w in rows) + "</top>"),
+    "blocks": ("/one", "/n", lambda rows: "".join(
+        f'one {{\n n = {n}\n w = "{w}"\n deep {{ n = 7 }}\n}}\n' for n, w in rows)),
+    "yaml": ("/all/*", "/n", lambda rows: "all:\n" + "".join(
+        f"- n: {n}\n  w: '{w}'\n" for n, w in rows)),
+    "toml": ("/all/*", "/n", lambda rows: "".join(
+        f"[[all]]\nn = {n}\nw = '{w}'\n" for n, w in rows) or "all = []\n"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("form", FORMS)
+@given(rows=st.lists(st.tuples(st.integers(0, 99), st.text("abc ", max_size=4)), min_size=1,
+                     max_size=6))  # fmt: skip
+def test_rows_of_any_form(form: str, rows: list[tuple[int, str]]) -> None:
+    place, number, write = FORMS[form]
+    rows = [(n, w.strip() or "x") for n, w in rows]
+    kind: Any = Blocks(BlocksSpec()) if form == "blocks" else form
+    found = tabling.columns_in(
+        kind, BytesPayload(write(rows).encode()), place, [number, "/w", "/no"]
+    )
+    numbers, words, nothing = found.values
+    assert [(int(str(n)), w) for n, w in zip(numbers, words, strict=True)] == rows
+    assert (found.rows, nothing, found.several) == (len(rows), [None] * len(rows), [0, 0, 0])
+    few = tabling.columns_in(kind, BytesPayload(write(rows).encode()), place, ["/w"], 2)
+    assert (few.rows, few.values) == (len(rows), [[w for _, w in rows[:2]]])
+
+
+def test_rows_of_a_database_and_names_of_rows(linux: Callable[..., Den], tmp_path: Path) -> None:
+    here = linux(home="home")
+    recipe = (
+        bins('holds = "any"'.join((", ", "")), own="{slot}")
+        + """
+[tables.crew]
+from = "world"
+rows = "/crew/*"
+id = "name"
+columns.name = { at = "/name" }
+columns.gold = { at = "/gold", unit = "count" }
+columns.able = { at = "/able", what = "yes-no" }
+columns.slot = { field = "slot" }
+[facts]
+gold = { label = "Gold", table = { table = "crew", sum = "gold" } }
+crew = { label = "Crew", table = { table = "crew" } }
+files = { label = "Files", files = "count" }
+"""
+    )
+    here.recipe("bin", recipe)
+    with closing(sqlite3.connect(tmp_path / "1")) as book, book:
+        book.execute("CREATE TABLE crew (name TEXT, gold, able)")
+        book.executemany("INSERT INTO crew VALUES (?, ?, ?)",
+                         [("Isa", 5, "yes"), ("Wren", None, 0), ("Oona", 7, None)])  # fmt: skip
+    (tmp_path / "2").write_text(json.dumps({"crew": [{"name": "Isa", "gold": 5, "able": True}]}))
+    (tmp_path / "3").write_text("<top><crew name='x'/></top>")
+    (tmp_path / "4").write_bytes(b"\0\1\2")
+    there = f"bin/own@{tmp_path}"
+    saves = here.cferry("slots", there, "--json", "--sort", "slot").data[0]["saves"]
+    facts = {save["slot"]: save["facts"] for save in saves}
+    assert facts == {
+        1: {"gold": 12, "crew": 3, "files": 1}, 2: {"gold": 5, "crew": 1, "files": 1},
+        3: {"gold": 0, "crew": 0, "files": 1}, 4: {"files": 1},
+    }  # fmt: skip
+    assert "does not show" in saves[3]["notes"][0]
+    rows = here.cferry("tables", f"{there}:1", "crew", "--json").data["tables"][0]["rows"]
+    assert rows == [["Isa", 5, True, 1], ["Wren", None, False, 1], ["Oona", 7, None, 1]]
+    told = here.cferry("compare", f"{there}:1", f"{there}:2", code=11).out
+    assert "told by their ids: 0 are the same" in told  # another slot
+    for old, new, said in (
+        ('"crew", sum', '"crow", sum', "there is no table 'crow'"),
+        ('sum = "gold"', 'sum = "gild"', "no such column"),
+        ('sum = "gold"', 'of = "Isa"', "has no `owner`"),
+        ('id = "name"', 'id = "nam"', "no such column"),
+        ('rows = "/crew/*"', 'rows = "crew"', "must start with"),
+        ('{ field = "slot" }', '{ field = "slut" }', "no edition has a field"),
+        ('{ at = "/name" }', '{ at = "/name", refers = "crew2" }', "there is no table 'crew2'"),
+        ('{ at = "/name" }', '{ at = "/name", field = "slot" }', "either `at` or `field`"),
+        ('what = "yes-no"', 'what = "yes-no", unit = "s"', "counts nothing"),
+        ('from = "world"', 'from = "word"', "there is no piece 'word'"),
+        ('files = "count" }', 'files = "count", compared = false }', "compared nowhere"),
+        ('files = "count" }', 'files = "count", field = "slot" }', "a fact has one of"),
+        (', holds = "any"', "", "does not say what document"),
+    ):  # fmt: skip
+        assert old in recipe
+        file = here.recipe("bin", recipe.replace(old, new, 1))
+        assert said in here.cferry("recipe", "check", file, code=5).err, old
+
+
+def test_more_rows_than_are_read_are_told(yards: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("CFERRY_HOME", str(yards.home))
+    monkeypatch.setattr("clever_ferry.recipes.tables.MOST_ROWS", 20)
+    chosen = open_ferry(yards.top).noting.tables(BRASS, ["wheels"])
+    (wheels,) = chosen.tables
+    assert (wheels.count, len(wheels.columns[0].values)) == (91, 20)
+    assert wheels.troubles == ("it has 91 rows, of which the first 20 are read",)
