@@ -17,7 +17,7 @@ from clever_ferry.errors import (
     WrongUseError,
 )
 from clever_ferry.finding import open_berth, parse_address
-from clever_ferry.finding.addresses import address_of
+from clever_ferry.finding.addresses import address_of, slot_text
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.payload import read_all
 from clever_ferry.places import Places
@@ -155,7 +155,8 @@ def _sheet(chosen: Chosen, whole: Collection[str] | None) -> Sheet:
     berth = chosen.opened.berth
     return sheet_of(
         chosen.save, chosen.tables, game=berth.game.id, game_title=berth.game.title,
-        edition=berth.title, where=chosen.where, now=time.time_ns(), whole=whole,
+        edition=berth.title, where=f"{berth.address}:{slot_text(chosen.save)}",
+        now=time.time_ns(), whole=whole,
     )  # fmt: skip
 
 

@@ -43,6 +43,7 @@ _BASE = """<!DOCTYPE html>
   th { text-align: left; border-bottom: 2px solid var(--ink); padding: .2rem .9rem .2rem 0; }
   td { border-bottom: 1px solid var(--line); padding: .2rem .9rem .2rem 0; vertical-align: top;
        overflow-wrap: anywhere; }
+  tbody th { border-bottom: 1px solid var(--line); font-weight: normal; color: var(--soft); }
   tbody tr:nth-child(even) { background: var(--band); }
   .number { text-align: right; font-variant-numeric: tabular-nums; white-space: nowrap; }
   .sign { font-weight: bold; white-space: nowrap; }
@@ -88,7 +89,9 @@ _SHEET = """{% extends "base" %}
 {% endfor %}</tbody></table></div>{% endif %}
 {% if table.whole and table.columns and table.count %}
 <h3>Row by row{% if table.count > most %}, the first {{ most }}{% endif %}</h3>
-<div class="wide"><table><thead><tr>{% for one in table.columns %}<th>{{ one.label|line }}</th>
+<div class="wide"><table><thead><tr>{% for one in table.columns %}
+<th{% if one|numeric %} class="number"{% endif %}>
+{{- one.label|line }}</th>
 {% endfor %}</tr></thead><tbody>
 {% for row in table|rows %}<tr>{% for number, told in row %}<td{% if number %} class="number"
 {%- endif %}>{{ told|line }}</td>{% endfor %}</tr>
@@ -165,7 +168,7 @@ def _environment() -> Environment:
     )  # fmt: skip
     found.filters.update(
         line=_line, time=_time, sums=_sums, summed=_summed, owned=_owned, owner=_owner, rows=_rows,
-        sign=_sign, sure=_sure, cell=_cell, groups=_groups, summary=summary,
+        sign=_sign, sure=_sure, cell=_cell, groups=_groups, summary=summary, numeric=_numeric,
     )  # fmt: skip
     return found
 
@@ -180,8 +183,7 @@ def _time(text: str | None) -> str:
 
 
 def _number(column: SheetColumn, value: Any) -> str:
-    numeric = isinstance(value, int | float) and not isinstance(value, bool)
-    return in_words(value, column.unit or ("count" if numeric else None))
+    return in_words(value, column.unit or ("count" if _is_number(value) else None))
 
 
 def _columns(table: SheetTable) -> list[SheetColumn]:
@@ -206,13 +208,19 @@ def _owner(table: SheetTable) -> str:
     return found.label if found is not None else "Whose"
 
 
+def _is_number(value: object) -> bool:
+    return isinstance(value, int | float) and not isinstance(value, bool)
+
+
+def _numeric(column: SheetColumn) -> bool:
+    """Tell whether any value that is shown is a number, so that all end at one place."""
+    return any(map(_is_number, column.values[:_ROWS]))
+
+
 def _rows(table: SheetTable) -> list[list[tuple[bool, str]]]:
     cells = [
         [
-            (
-                isinstance(value, int | float) and not isinstance(value, bool),
-                "" if value is None else in_words(value, one.unit),
-            )
+            (_is_number(value), "" if value is None else in_words(value, one.unit))
             for value in one.values[:_ROWS]
         ]
         for one in table.columns
