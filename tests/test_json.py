@@ -63,6 +63,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "`check`": told(den, "check", where),
         "`cross`": told(den, "cross", "saltglass/tern:2", f"{where}:5", "--yes"),
         "`log`": told(den, "log"),
+        "`log show`": told(den, "log", "show", "1"),
         "`undo`": told(den, "undo", "--yes"),
         "`backup WHERE`, `backup list`": told(den, "backup", where),
         "`backup show`": told(den, "backup", "show", "latest"),
@@ -84,7 +85,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
     world = next(den.depot.glob("voyage-00-*")) / "meta.json"
     world.write_bytes(world.read_bytes() + b"\n")
     ran["`restore`"] = told(den, "restore", "latest", "--yes", "--replace")
-    whole = {"`backup show`": "a backup", "`undo`": "a crossing"}
+    whole = {"`backup show`": "a backup", "`undo`": "a crossing", "`log show`": "a crossing"}
     for row, raw in ran.items():
         known = stated(row) | (stated(f"| {whole[row]} ") if row in whole else set())
         optional = {"plan", "tried", "what", "compared", "unread", "failed"}

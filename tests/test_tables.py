@@ -143,7 +143,7 @@ def test_a_backup_is_set_against_the_save_that_goes_on_from_it(yards: Den) -> No
 
 
 class _Pages(HTMLParser):
-    VOID = ("meta", "br", "img")
+    VOID = ("meta", "br", "img", "line", "circle")
 
     def __init__(self) -> None:
         super().__init__()
@@ -152,14 +152,16 @@ class _Pages(HTMLParser):
 
     def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
         assert not any(name.startswith("on") for name, _ in attrs)
+        self.text.append(" ")
         if tag not in self.VOID:
             self.open.append(tag)
 
     def handle_endtag(self, tag: str) -> None:
-        assert self.open.pop() == tag
+        if tag not in self.VOID:
+            assert self.open.pop() == tag
 
     def handle_data(self, data: str) -> None:
-        if "template" not in self.open:
+        if not {"template", "style"} & set(self.open):
             self.text.append(data)
 
 
@@ -337,3 +339,46 @@ def test_more_rows_than_are_read_are_told(yards: Den, monkeypatch: pytest.Monkey
     (wheels,) = chosen.tables
     assert (wheels.count, len(wheels.columns[0].values)) == (91, 20)
     assert wheels.troubles == ("it has 91 rows, of which the first 20 are read",)
+
+
+def test_what_a_crossing_did_is_written_as_a_page(
+    yards: Den, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    page = tmp_path / "done.html"
+    route = ("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
+    for wrong, code, said in (("x.txt", 2, "no .html file"), ("no/x.html", 2, "no folder")):
+        assert said in yards.cferry(*route, "--report", tmp_path / wrong, code=code).err
+    assert f"written down in {page}" in yards.cferry(*route, "--report", page).out
+    text = parsed(page.read_text("utf-8"))
+    for said in (
+        "Crossing 1: read back and the same", "in place of Saltmarsh (Day 12",
+        "Played 11 h 46 min 11 h 46 min", "isle2.level → voyage-00-", "cferry undo 1",
+        "verified: world (the index's crc32, gzip's checksum)", "Load slot 1 and look",
+        "Read back and compared: the same", "from the save it replaced",
+    ):  # fmt: skip
+        assert said in text, said
+    assert "is there already" in yards.cferry(*route, "--report", page, code=2).err
+    other = tmp_path / "log.html"
+    shown = yards.cferry("log", "show", "1", "--html", other).out
+    assert "in place of Saltmarsh" in shown
+    assert "As it was carried Day 31 Played" in parsed(other.read_text("utf-8"))
+    assert "no crossing 9" in yards.cferry("log", "show", "9", code=2).err
+    assert "do not go with" in yards.cferry("log", "--json", "show", "1", code=2).out
+    across = ("cross", BRASS, f"orrery-yard/linux@{tmp_path}/yards", "--yes")
+    (tmp_path / "yards").mkdir()
+    done = yards.cferry(*across, "--report", tmp_path / "yard.html", "--host-ok", "--packs-ok")
+    assert "carried" in done.out
+    assert "the same, 91 Wheels, 3 Builders" in parsed((tmp_path / "yard.html").read_text("utf-8"))
+
+
+def test_a_page_that_can_not_be_written_takes_nothing_back(yards: Den, tmp_path: Path) -> None:
+    (folder := tmp_path / "barred").mkdir()
+    page = folder / "x.html"
+    folder.chmod(0o500)
+    route = ("cross", "saltglass/tern:2", "saltglass/depot:5", "--yes", "--report", page)
+    done = yards.cferry(*route)
+    folder.chmod(0o700)
+    if page.exists():
+        pytest.skip("nothing is barred to this user")
+    assert "The page was not written" in done.err
+    assert yards.loads("depot", 5).startswith("Saltmarsh, day 31")

@@ -70,6 +70,10 @@ class Noting:
         self._refuse_unknown(chosen.opened, whole or ())
         return _sheet(chosen, whole), _picture(chosen)
 
+    def sheet_of(self, opened: OpenBerth, save: Save) -> Sheet:
+        """Return the whole sheet of a save that was opened."""
+        return _sheet(self._read(opened, save, None), None)
+
     def compare(
         self, first: str, second: str, given: Mapping[str, str] | None = None
     ) -> Differences:

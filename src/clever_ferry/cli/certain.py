@@ -29,6 +29,15 @@ def print_established(out: Console, one: Examined, by: int) -> None:
         out.print(indented(f"[care]suspicious: {escape(told)}[/]", by))
 
 
+def established_lines(one: Examined) -> Iterator[str]:
+    """Yield what was established of a save's pieces, a line per level."""
+    for level in reversed(LEVELS):
+        pieces = [piece for piece in one.pieces if piece.level == level and not piece.faults]
+        if pieces:
+            yield f"{level}: {', '.join(_told(pieces))}"
+    yield from (f"suspicious: {told}" for told in one.suspicions)
+
+
 def print_left_out(out: Console, names: Sequence[str]) -> None:
     """Print what lies in saves' own folders, and stays where it is."""
     if names:

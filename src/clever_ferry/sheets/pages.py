@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 from collections.abc import Sequence
+from datetime import UTC, datetime
 from functools import cache
 from typing import Any
 
@@ -11,11 +12,12 @@ from jinja2 import DictLoader, Environment, StrictUndefined
 from markupsafe import Markup
 
 from clever_ferry.sheets.differing import Difference, Differences, TableDifferences, summary
+from clever_ferry.sheets.report import Report, placed
 from clever_ferry.sheets.sheet import Sheet, SheetColumn, SheetTable, embedded
 from clever_ferry.visible import visible
 from clever_ferry.wording import in_words
 
-__all__ = ["comparison_page", "sheet_page"]
+__all__ = ["comparison_page", "report_page", "sheet_page"]
 
 _ROWS = 500
 """So many rows of a table are shown; a sheet keeps all of them."""
@@ -101,7 +103,31 @@ _SHEET = """{% extends "base" %}
 {% endblock %}
 """
 
+_MACROS = """{% macro differences(told) %}
+{% if told.facts %}<h3>Facts that differ</h3>
+<div class="wide"><table><thead><tr><th></th><th>Fact</th><th class="number">First</th>
+<th class="number">Second</th></tr></thead><tbody>
+{% for one in told.facts %}<tr><td class="sign">{{ one|sign }}</td><td>{{ one.what|line }}</td>
+<td class="number">{{ one.first|line }}</td><td class="number">{{ one.second|line }}</td></tr>
+{% endfor %}</tbody></table></div>{% endif %}
+{% for table in told.tables %}
+<h3>{{ table.label|line }}</h3>
+<p>{{ table|summary }}</p>
+{% for owner, group in table|groups %}
+{% if owner %}<p><strong>{{ owner|line }}</strong></p>{% endif %}
+<div class="wide"><table><thead><tr><th></th><th>What</th><th></th><th class="number">First</th>
+<th class="number">Second</th></tr></thead><tbody>
+{% for one in group %}<tr><td class="sign">{{ one|sign }}</td><td>{{ one.what|line }}</td>
+<td>{{ one.column|line }}{% if one.sure < 1 %} <span class="soft">({{ one|sure }} sure)</span>
+{%- endif %}</td><td class="number">{{ one.first|cell|line }}</td>
+<td class="number">{{ one.second|cell|line }}</td></tr>
+{% endfor %}</tbody></table></div>{% endfor %}
+{% endfor %}
+{% endmacro %}
+"""
+
 _COMPARISON = """{% extends "base" %}
+{% from "macros" import differences %}
 {% block title %}{{ told.first.title|line }} against {{ told.second.title|line }}{% endblock %}
 {% block body %}
 <p class="soft">{{ told.first.game_title|line }}</p>
@@ -116,28 +142,77 @@ _COMPARISON = """{% extends "base" %}
 </tbody></table>
 {% if told.same %}<p><strong>They are the same in all that both tell.</strong></p>{% endif %}
 {% for line in told.alone %}<p class="note">Not compared: {{ line|line }}</p>{% endfor %}
-{% if told.facts %}<h2>Facts that differ</h2>
-<div class="wide"><table><thead><tr><th></th><th>Fact</th><th class="number">First</th>
-<th class="number">Second</th></tr></thead><tbody>
-{% for one in told.facts %}<tr><td class="sign">{{ one|sign }}</td><td>{{ one.what|line }}</td>
-<td class="number">{{ one.first|line }}</td><td class="number">{{ one.second|line }}</td></tr>
-{% endfor %}</tbody></table></div>{% endif %}
-{% for table in told.tables %}
-<h2>{{ table.label|line }}</h2>
-<p>{{ table|summary }}</p>
-{% for owner, group in table|groups %}
-{% if owner %}<h3>{{ owner|line }}</h3>{% endif %}
-<div class="wide"><table><thead><tr><th></th><th>What</th><th></th><th class="number">First</th>
-<th class="number">Second</th></tr></thead><tbody>
-{% for one in group %}<tr><td class="sign">{{ one|sign }}</td><td>{{ one.what|line }}</td>
-<td>{{ one.column|line }}{% if one.sure < 1 %} <span class="soft">({{ one|sure }} sure)</span>
-{%- endif %}</td><td class="number">{{ one.first|cell|line }}</td>
-<td class="number">{{ one.second|cell|line }}</td></tr>
-{% endfor %}</tbody></table></div>{% endfor %}
-{% endfor %}
+{{ differences(told) }}
 {% if told.same_facts %}<h2>The same</h2><p>{{ told.same_facts|join(" · ")|line }}</p>{% endif %}
 {% endblock %}
 """
+
+
+_REPORT = """{% extends "base" %}
+{% from "macros" import differences %}
+{% block title %}{{ report.title|line }}{% endblock %}
+{% block body %}
+<p class="soft">{{ report.game|line }}</p>
+<h1>{{ report.title|line }}: {{ report.state|line }}</h1>
+<p>From {{ report.source|line }}<br>to {{ report.target|line }}<br>
+<span class="soft">{{ report.when|stamp }}</span></p>
+{% for note in report.notes %}<p class="note">{{ note|line }}</p>{% endfor %}
+{% if dots %}<div class="wide"><svg width="{{ width }}" height="{{ height }}" role="img"
+ viewBox="0 0 {{ width }} {{ height }}" aria-labelledby="line">
+<title id="line">Time line:{% for dot in dots %} {{ dot.when }} {{ dot.label|line }}.{% endfor %}
+</title>
+{% for lane in lanes %}<line x1="0" x2="{{ width }}" y1="{{ 34 + 46 * loop.index0 }}"
+ y2="{{ 34 + 46 * loop.index0 }}" stroke="#c3d0d4" stroke-width="2"/>
+<text x="0" y="{{ 14 + 46 * loop.index0 }}" font-size="12" fill="#52646e">{{ lane|line }}</text>
+{% endfor %}{% for dot in dots %}<circle cx="{{ dot.x|round(1) }}" cy="{{ dot.y }}" r="6"
+ fill="#fbfaf5" stroke="#1d2b33" stroke-width="2.5"/>
+<text x="{{ dot.x|round(1) }}" y="{{ dot.y + 20 }}" font-size="11" text-anchor="middle"
+ fill="#1d2b33">{{ dot.label|line }}, {{ dot.when }}</text>
+{% endfor %}</svg></div>{% endif %}
+{% for move in report.moves %}
+<h2>{{ move.title|line }}</h2>
+<p>{{ move.came_from|line }} → {{ move.went_to|line }}{% if move.replaced %}<br>
+in place of {{ move.replaced|line }}{% endif %}</p>
+{% if move.facts %}{% set both = move.facts[0][2] %}
+<div class="wide"><table><thead><tr><th></th>
+{% if both %}<th>Before</th><th>After</th>{% else %}<th>As it was carried</th>{% endif %}</tr>
+</thead><tbody>
+{% for label, before, after in move.facts %}<tr><th scope="row">{{ label|line }}</th>
+<td>{{ before|line }}</td>{% if both %}<td>{{ after|line }}</td>{% endif %}</tr>
+{% endfor %}</tbody></table></div>{% endif %}
+{% if move.compared is not none %}
+{% if move.compared.same %}<p>Read back and compared: the same
+{%- for table in move.compared.tables %}, {{ "{:,}".format(table.first) }} {{ table.label|line }}
+{%- endfor %}.</p>
+{% else %}{{ differences(move.compared) }}{% endif %}
+{% for line in move.compared.alone %}<p class="note">Not compared: {{ line|line }}</p>{% endfor %}
+{% endif %}
+{% for line in move.established %}<p class="soft">{{ line|line }}</p>{% endfor %}
+{% for line in move.done %}<p>{{ line|line }}</p>{% endfor %}
+{% if move.renamed %}<h3>Renamed</h3><div class="wide"><table><tbody>
+{% for before, after in move.renamed %}<tr><td>{{ before|line }}</td>
+<td>→ {{ after|line }}</td></tr>
+{% endfor %}</tbody></table></div>{% endif %}
+{% endfor %}
+{% if report.steps %}<h2>Now in the game</h2><ol>
+{% for step in report.steps %}<li>{{ step|line }}</li>{% endfor %}</ol>{% endif %}
+{% if report.backup %}<h2>If it is not right</h2>
+<p>What stood there before is the backup {{ report.backup|line }}.
+{% if report.back %}To put it all back: <code>{{ report.back|line }}</code>{% endif %}</p>
+{% endif %}
+{% endblock %}
+"""
+
+
+def report_page(report: Report) -> str:
+    """Return what a crossing did as a page."""
+    width = max(560, 190 * (len(report.events) + 1))
+    lanes, dots = placed(report.events, width)
+    return (
+        _environment()
+        .get_template("report")
+        .render(report=report, lanes=lanes, dots=dots, width=width, height=46 * len(lanes) + 30)
+    )
 
 
 def sheet_page(sheet: Sheet, picture: bytes | None = None) -> str:
@@ -164,11 +239,15 @@ def comparison_page(told: Differences) -> str:
 def _environment() -> Environment:
     found = Environment(
         autoescape=True, undefined=StrictUndefined, trim_blocks=False,
-        loader=DictLoader({"base": _BASE, "sheet": _SHEET, "comparison": _COMPARISON}),
+        loader=DictLoader({
+            "base": _BASE, "macros": _MACROS, "sheet": _SHEET, "comparison": _COMPARISON,
+            "report": _REPORT,
+        }),
     )  # fmt: skip
     found.filters.update(
         line=_line, time=_time, sums=_sums, summed=_summed, owned=_owned, owner=_owner, rows=_rows,
         sign=_sign, sure=_sure, cell=_cell, groups=_groups, summary=summary, numeric=_numeric,
+        stamp=_stamp,
     )  # fmt: skip
     return found
 
@@ -180,6 +259,10 @@ def _line(value: Any) -> str:
 
 def _time(text: str | None) -> str:
     return f"{text[:16].replace('T', ' ')} UTC" if text else "at an unknown time"
+
+
+def _stamp(stamp: int) -> str:
+    return datetime.fromtimestamp(stamp // 10**9, UTC).strftime("%Y-%m-%d %H:%M UTC")
 
 
 def _number(column: SheetColumn, value: Any) -> str:

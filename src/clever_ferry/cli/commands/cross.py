@@ -31,7 +31,7 @@ from clever_ferry.cli.screen import (
 )
 from clever_ferry.crossing.aftermath import steps_after
 from clever_ferry.crossing.rules import RULES
-from clever_ferry.errors import RefusedError, WrongUseError
+from clever_ferry.errors import FerryError, RefusedError, WrongUseError
 from clever_ferry.recipes.agreeing import agreed_places, rebuilt_pieces
 
 if TYPE_CHECKING:
@@ -69,6 +69,10 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
 @click.option("--whole-only", is_flag=True, help="Leave damaged saves behind and carry the others.")
 @_waivers
 @change_options
+@click.option(
+    "--report", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.html",
+    help="Also write what was done as a page; there must be none of that name yet.",
+)  # fmt: skip
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
 @click.option(
     "--from-account", metavar="NAME", help="Whose saves to take, where several have some."
@@ -81,7 +85,7 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,
     sharing: tuple[str, ...], whole_only: bool, waived: list[str], dry_run: bool,
-    yes: bool, replace: bool,
+    report: Path | None, yes: bool, replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
 ) -> None:  # fmt: skip
@@ -101,6 +105,10 @@ def command(
     The plan is shown first. What the target holds is backed up, the saves are read back
     and compared afterwards, and `cferry undo` puts everything back.
     """
+    if report is not None:
+        from clever_ferry.cli.reports import refuse_no_page
+
+        refuse_no_page(report)
     places = _without_to(places)
     if from_file is None and len(places) == 2 and _is_file(places[0]):
         raise WrongUseError(
@@ -134,8 +142,24 @@ def command(
             out.print(escape(after_dry_run(*_assent(plan))), soft_wrap=True)
         return
     _agree(plan, yes=yes, replace=replace, ask=ask)
+    before = []
+    if report is not None:
+        from clever_ferry.cli.reports import before_crossing, write_crossing
+
+        before = before_crossing(ferry, plan)
     with telling(as_json) as tell:
         crossed = ferry.carry_out(plan, tell, game_closed=game_closed)
+    written = report is not None
+    if report is not None:
+        try:
+            write_crossing(ferry, plan, crossed, before, report)
+        except (FerryError, OSError) as error:  # the crossing stands all the same
+            told, written = getattr(error, "what", str(error)), False
+            console(err=True).print(
+                f"[care]The page was not written:[/] {escape(told)} "
+                f"cferry log show {crossed.number} --html FILE.html writes a shorter one.",
+                soft_wrap=True,
+            )
     if as_json:
         proofs = [
             {**proof_data(proof), "established": established_data(examined)}
@@ -144,9 +168,13 @@ def command(
         echo_json({
             "plan": plan_data(plan), "carried": True, "crossing": crossed.number,
             "backup": crossed.backup, "proofs": proofs, "not_kept": crossed.unkept,
+            "report": str(report) if written else None,
         })  # fmt: skip
     else:
         _print_crossed(out, plan, crossed)
+        if written:
+            out.print(f"[good]✓[/] All of it is written down in {escape(str(report))}.",
+                      soft_wrap=True)  # fmt: skip
     if plan.left:
         raise click.exceptions.Exit(IN_PART)
 

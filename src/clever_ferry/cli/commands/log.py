@@ -12,8 +12,16 @@ from clever_ferry.cli.described import record_data, told_state
 from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import agree, can_ask, ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, escape, table, told_facts, when_cell
-from clever_ferry.errors import WrongUseError
+from clever_ferry.cli.screen import (
+    console,
+    escape,
+    heading,
+    table,
+    told_facts,
+    when,
+    when_cell,
+)
+from clever_ferry.errors import UnknownNameError, WrongUseError
 
 if TYPE_CHECKING:
     from clever_ferry.ferry import Ferry
@@ -23,17 +31,21 @@ __all__ = ["command"]
 _STYLES = {"proved": "good", "undone": "dim", "put back": "care"}
 
 
-@click.command("log")
+@click.group("log", invoke_without_command=True)
 @click.option(
     "--give-up", "given_up", type=int, metavar="NUMBER",
     help="Give up a change that was cut short and can't be set right: its target stays as it is.",
 )  # fmt: skip
 @click.option("--yes", is_flag=True, help="With --give-up: do it without asking.")
 @json_option
-@click.pass_obj
-def command(computer: Path | None, given_up: int | None, yes: bool, as_json: bool) -> None:
+@click.pass_context
+def command(context: click.Context, given_up: int | None, yes: bool, as_json: bool) -> None:
     """List what was carried, when, and what became of it. The newest comes first."""
-    ferry = ferry_here(computer)
+    if context.invoked_subcommand is not None:
+        if given_up is not None or yes or as_json:
+            raise WrongUseError("Options of the list do not go with a command behind `log`.")
+        return
+    ferry = ferry_here(context.obj)
     if given_up is not None:
         _give_up(ferry, given_up, yes=yes, as_json=as_json)
         return
@@ -74,6 +86,58 @@ def command(computer: Path | None, given_up: int | None, yes: bool, as_json: boo
     last = next((record for record in records if record.state == "proved"), None)
     if last:
         out.print(f"\nTo take one back: cferry undo {last.number}")
+
+
+@command.command("show")
+@click.argument("number", type=int)
+@click.option(
+    "--html", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.html",
+    help="Write it as a page; there must be none of that name yet.",
+)  # fmt: skip
+@json_option
+@click.pass_obj
+def show(computer: Path | None, number: int, html: Path | None, as_json: bool) -> None:
+    """Show one crossing: which saves went where, what they replaced, and what became of it."""
+    if html is not None:
+        from clever_ferry.cli.reports import refuse_no_page, write_record
+
+        refuse_no_page(html)
+    records = ferry_here(computer).log()
+    record = next((one for one in records if one.number == number), None)
+    if record is None:
+        raise UnknownNameError(
+            f"There is no crossing {number} in the logbook.",
+            advice="`cferry log` lists them.",
+        )
+    if html is not None:
+        write_record(record, html)
+    if as_json:
+        echo_json({**record_data(record), "file": str(html) if html is not None else None})
+        return
+    out, details = console(), record.details
+    style = _STYLES.get(record.state, "bad")
+    out.print(f"{heading(record.what.capitalize())}  [{style}]{told_state(record.state)}[/]  "
+              f"[dim]{when(record.started)}[/]", soft_wrap=True)  # fmt: skip
+    for label, side in (("from", details.source), ("to", details.target)):
+        out.print(f"  {label:<5} {escape(side.title)}  [place]{escape(side.address)}[/]",
+                  soft_wrap=True)  # fmt: skip
+    for move in details.moves:
+        out.print(f"  [save]{escape(move.save.name)}[/]{_slots([move.from_slot])} → "
+                  f"{_slots([move.to_slot]) or 'new'}  "
+                  f"[dim]{escape(told_facts(list(move.save.facts.items())))}[/]",
+                  soft_wrap=True)  # fmt: skip
+        if move.replaced is not None:
+            told = told_facts(list(move.replaced.facts.items()))
+            out.print(f"    in place of {escape(move.replaced.name)}  [dim]{escape(told)}[/]",
+                      soft_wrap=True)  # fmt: skip
+    if details.reason:
+        out.print(f"  {escape(details.reason)}", soft_wrap=True)
+    if record.backup:
+        out.print(f"  What stood there before: cferry backup show {record.backup}", soft_wrap=True)
+    if html is not None:
+        out.print(f"[good]✓[/] {escape(str(html))}", soft_wrap=True)
+    if record.state == "proved":
+        out.print(f"To take it back: cferry undo {record.number}")
 
 
 def _give_up(ferry: Ferry, number: int, *, yes: bool, as_json: bool) -> None:
