@@ -4,28 +4,19 @@ from __future__ import annotations
 
 from bisect import bisect
 from collections.abc import Sequence
-from typing import Any, NamedTuple, Protocol, runtime_checkable
+from typing import Any, Protocol, runtime_checkable
 
 from clever_ferry.documents.document import form_of, json_in
 from clever_ferry.documents.form import Form
 from clever_ferry.documents.nodes import Node, Single, nodes_at
 from clever_ferry.documents.places import steps_of, values_at
+from clever_ferry.documents.tabled import Columns
 from clever_ferry.payload import Payload
 
 __all__ = ["MOST_ROWS", "Columns", "Tabular", "columns_in"]
 
 MOST_ROWS = 2_000_000
 """So many rows of a table are read; what is beyond is told."""
-
-
-class Columns(NamedTuple):
-    """What stands in columns, row by row; None where nothing does, or what holds others."""
-
-    rows: int
-    """How many there are, also those beyond the last that was read."""
-    values: list[list[Single]]
-    several: list[int]
-    """In how many rows more than one value stands, by column; the first one counts."""
 
 
 @runtime_checkable

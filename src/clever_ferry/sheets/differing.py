@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
+from itertools import compress
+from operator import and_, eq, itemgetter
 from typing import Any, Literal, NamedTuple
 
 from msgspec import Struct
@@ -122,9 +125,10 @@ def _tables(one: SheetTable, other: SheetTable) -> TableDifferences:
     columns = [column.name for column in one.columns if other.column(column.name) is not None]
     first, second = _Rows(one, columns), _Rows(other, columns)
     by_id = one.id in columns and one.id == other.id and first.told and second.told
-    matches = _by_id(first, second) if by_id else _by_likeness(first, second)
+    matches: Iterable[_Match]
+    same, matches = _by_id(first, second) if by_id else (0, _by_likeness(first, second))
     named: list[Difference] = []
-    same = more = 0
+    more = 0
     for match in matches:
         found = match.differences(first, second)
         if not found:
@@ -187,12 +191,20 @@ class _Rows:
         self.columns = list(columns)
         self.labels = [one.label for one in table.columns if one.name in columns]
         values = {one.name: one.values for one in table.columns}
-        self.rows = list(zip(*(values[name] for name in columns), strict=True))
+        self.values = [values[name] for name in columns]
+        self.count = len(self.values[0]) if self.values else 0
         self.id_label = next((one.label for one in table.columns if one.name == table.id), "")
         self.ids: list[Any] = values[table.id or ""] if table.id in columns else []
-        self.told = len(set(map(str, self.ids))) == len(self.rows) and None not in self.ids
+        self.keys = self.ids if set(map(type, self.ids)) <= {int} else list(map(str, self.ids))
+        """Ids as they are looked for: numbers, or texts."""
+        self.told = len(set(self.keys)) == self.count and None not in self.ids
         """Whether each has an id of its own."""
         self.owners: list[Any] = values[table.owner or ""] if table.owner in columns else []
+
+    @cached_property
+    def rows(self) -> list[tuple[Any, ...]]:
+        """The rows' values."""
+        return list(zip(*self.values, strict=True))
 
     def owner(self, at: int) -> str:
         """Return whose a row is."""
@@ -203,7 +215,7 @@ class _Rows:
         if self.ids and self.ids[at] is not None:
             ident = self.ids[at]
             return f"{self.id_label} {ident}" if isinstance(ident, int | float) else str(ident)
-        told = zip(self.labels, self.rows[at], strict=True)
+        told = zip(self.labels, (values[at] for values in self.values), strict=True)
         return ", ".join(f"{label} {value}" for label, value in told if value is not None)
 
 
@@ -221,23 +233,56 @@ class _Match(NamedTuple):
             assert at is not None
             how: How = "missing" if self.second is None else "new"
             return [Difference(rows.name(at), rows.owner(at), how, "", None, None)]
-        before, after = one.rows[self.first], other.rows[self.second]
-        if before == after:
-            return []
         found = []
-        for label, mine, theirs in zip(one.labels, before, after, strict=True):
+        for label, own, others in zip(one.labels, one.values, other.values, strict=True):
+            mine, theirs = own[self.first], others[self.second]
+            if mine is theirs:
+                continue
             if (step := _how(mine, theirs)) is not None:
                 found.append(Difference(one.name(self.first), one.owner(self.first), step, label,
                                         mine, theirs, self.sure))  # fmt: skip
         return found
 
 
-def _by_id(one: _Rows, other: _Rows) -> Iterator[_Match]:
-    there = {str(ident): at for at, ident in enumerate(other.ids)}
-    for at, ident in enumerate(one.ids):
-        yield _Match(at, there.pop(str(ident), None))
-    for at in there.values():
-        yield _Match(None, at)
+def _by_id(one: _Rows, other: _Rows) -> tuple[int, list[_Match]]:
+    """Return how many rows are just the same, and all others; most rows are the former."""
+    own, others = one.keys, other.keys
+    if own and others and type(own[0]) is not type(others[0]):
+        own, others = list(map(str, own)), list(map(str, others))
+    there = dict(zip(others, range(len(others)), strict=True))
+    places = list(map(there.get, own))
+    found = [like is not None for like in places]
+    both = list(compress(range(len(own)), found))
+    likes = [like for like in places if like is not None]
+    alike: list[bool] | None = None
+    for mine, theirs in zip(one.values, other.values, strict=True):
+        first = mine if len(both) == len(mine) else list(compress(mine, found))
+        second = _picked(theirs, likes)
+        kinds = set(map(type, first))
+        typed = kinds == set(map(type, second)) and not {bool, int} <= kinds
+        if typed and first == second:
+            continue  # most columns are so
+        equal = map(eq, first, second) if typed else map(_same, first, second)
+        alike = list(equal if alike is None else map(and_, alike, equal))
+    alike = [True] * len(both) if alike is None else alike
+    matches = [_Match(at, like) for at, like, same in zip(both, likes, alike, strict=True)
+               if not same]  # fmt: skip
+    matches += [_Match(at, None) for at, there_too in enumerate(found) if not there_too]
+    if len(likes) < len(others):
+        gone = there.keys() - set(own)
+        matches += [_Match(None, at) for at, key in enumerate(others) if key in gone]
+    return sum(alike), matches
+
+
+def _same(one: Any, other: Any) -> bool:
+    return _how(one, other) is None
+
+
+def _picked(values: Sequence[Any], places: Sequence[int]) -> list[Any]:
+    """Return the values at places."""
+    if len(places) < 2:
+        return [values[at] for at in places]
+    return list(itemgetter(*places)(values))
 
 
 def _by_likeness(one: _Rows, other: _Rows) -> Iterator[_Match]:
@@ -246,7 +291,7 @@ def _by_likeness(one: _Rows, other: _Rows) -> Iterator[_Match]:
     The work grows with the rows, and not with their square: rows are looked up by what is left of
     them without some columns.
     """
-    left, right = list(range(len(one.rows))), list(range(len(other.rows)))
+    left, right = list(range(one.count)), list(range(other.count))
     width = len(one.columns)
     for kept in _ways(width):
         if not left or not right:
