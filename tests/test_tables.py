@@ -22,7 +22,7 @@ from clever_ferry.documents import tabling
 from clever_ferry.documents.blocks_text import Blocks
 from clever_ferry.documents.spec import BlocksSpec
 from clever_ferry.errors import DamagedError, UnsupportedError
-from clever_ferry.payload import BytesPayload
+from clever_ferry.payload import BytesPayload, StreamPayload
 from clever_ferry.sheets.differing import compare
 from clever_ferry.sheets.pages import comparison_page, sheet_page
 from clever_ferry.sheets.sheet import Sheet, SheetColumn, SheetFact, SheetTable, read_sheet
@@ -382,3 +382,63 @@ def test_a_page_that_can_not_be_written_takes_nothing_back(yards: Den, tmp_path:
         pytest.skip("nothing is barred to this user")
     assert "The page was not written" in done.err
     assert yards.loads("depot", 5).startswith("Saltmarsh, day 31")
+
+
+class _WordByWord:
+    """Blocks that know no quicker way to rows."""
+
+    title, several = "text of blocks", True
+
+    def __init__(self, form: Blocks) -> None:
+        self.find = form.find
+
+
+WORD = st.sampled_from(["a", "b2", "-7", '"x y"', '"{"', '"# b = 3"', '"q\\"e"', "é"])
+PAIRS = st.tuples(
+    st.sampled_from(["n", "w", "other", "nn"]), st.sampled_from([" = ", " ", "="]),
+    st.lists(WORD, min_size=1, max_size=2),
+)  # fmt: skip
+STATEMENT = st.one_of(
+    PAIRS.map(lambda one: f"{one[0]}{one[1]}{' '.join(one[2])}"),
+    st.sampled_from(["deep { n = 7 }", "n { x = 1 }", "deep {\n w = 5\n { w = 6 }\n} w = 8", "flag",
+                     "# n = 9", "w", "n = 1 # not more", "deep\n{ n = 3 }", "one { n = 4 }"]),
+)  # fmt: skip
+
+
+def row_of(name: str, labels: list[str], inner: list[str], between: str) -> str:
+    last = between if inner else ""
+    return f"{' '.join([name, *labels])} {{{between}{between.join(inner)}{last}\n}}"
+
+
+ROW = st.builds(
+    row_of, st.sampled_from(["one", "one", "one", "two", "ones"]), st.lists(WORD, max_size=2),
+    st.lists(STATEMENT, max_size=4), st.sampled_from(["\n", "\n\t", " "]),
+)  # fmt: skip
+TEXT = st.lists(st.one_of(ROW, st.sampled_from(["n = 1", "# one {", "", "one = 5"])), max_size=7)
+
+
+@given(TEXT, st.sampled_from(["\n", "\r\n"]), st.integers(1, 40), st.booleans())
+def test_rows_of_blocks_are_those_that_are_read_word_by_word(
+    parts: list[str], end: str, cut: int, ends: bool
+) -> None:
+    raw = "\n".join(parts).replace("\n", end).encode()
+    form = Blocks(BlocksSpec(ends=";" if ends else None))
+    chunks = [raw[at : at + cut] for at in range(0, len(raw), cut)]
+    columns = ["/n", "/w", "/", None]
+    try:
+        right = tabling.columns_in(_WordByWord(form), BytesPayload(raw), "/one", columns, 5)  # type: ignore[arg-type]
+    except DamagedError:
+        with pytest.raises(DamagedError):
+            tabling.columns_in(form, StreamPayload(lambda: chunks), "/one", columns, 5)
+        return
+    assert tabling.columns_in(form, StreamPayload(lambda: chunks), "/one", columns, 5) == right
+
+
+def test_rows_that_are_alike_are_read_at_one_go() -> None:
+    form = Blocks(BlocksSpec())
+    raw = b"".join(b"one %d {\n n = %d\n deep { n = 0 }\n w = x\n}\n" % (at, at) for at in range(9))
+    found = form.columns(BytesPayload(b"day = 3\n" + raw + b"two { }\n"), "/one", ["/w", "/n"], 4)
+    assert found == (9, [["x"] * 4, ["0", "1", "2", "3"]], [0, 0])
+    for rows, columns in (("/one/x", ["/n"]), ("/*", ["/n"]), ("/one", ["/n/x"]), ("/one", [""])):
+        assert form.columns(BytesPayload(raw), rows, columns, 4) is None
+    assert Blocks(BlocksSpec(indented=True)).columns(BytesPayload(raw), "/one", ["/n"], 4) is None

@@ -82,6 +82,8 @@ class Blocks:
         stop = f"{comment}|{sign}" + (f"|{quote}" if quote else "")
         apart = _letters((*signs, *spec.comments, *filter(None, [spec.quote])))
         word = rf"(?:[^\s{apart}]++|(?!{stop})\S)++"
+        self._over = rf"(?![^\s{apart}]|(?!{stop})\S)"
+        """That a word is over."""
         self._token = re.compile(
             rf"(?P<line>\r?\n)|(?P<blank>[ \t\f\v\r]+)|(?P<comment>(?:{comment})[^\n]*)"
             rf"|(?P<quoted>{quoted})|(?P<sign>{sign})|(?P<word>{word})|(?P<other>.)".encode()
@@ -114,17 +116,18 @@ class Blocks:
         self._rest = re.compile(rf"{inner}{closes}".encode())
         """A block that has begun, to its end, where few others are in it."""
         self._within = re.compile(
-            rf"(?P<kept>{quoted})|(?:{comment})[^\n]*|{opens}{inner}{closes}".encode()
+            rf"(?P<kept>{quoted})|(?:{comment})[^\n]*|(?P<block>{opens}{inner}{closes})".encode()
         )
         """What stands in a block and is no statement of it: texts, comments, further blocks."""
         self._noise = tuple(filter(None, [self._opens, *(s.encode() for s in spec.comments)]))
         self._value = rf"{between}(?P<value>{word}|{quoted})[ \t]*\r?$"
         self._cell = rf"{between}({word}|{quoted})[ \t]*(?:\r?\n|(?={closes}))"
         self._line = (
-            rf"(?:[^{apart}\n]++|{quoted}|(?:{comment})[^\n]*|{opens}{inner}{closes}"
+            rf"(?:[^{apart}\n]++|{quoted}|(?:{comment})[^\n]*"
+            rf"|{opens}{inner}{closes}(?=[ \t]*(?:\r?\n|{closes}|{comment}))"
             rf"|(?!{opens}|{closes})[^\n])*+"
         )
-        """A line of a block, with all of the blocks that begin on it."""
+        """A line of a block, with the block that begins on it, if it ends there."""
         self._shape = (rf"\s*@{words}", rf"{closes}{ends}")
         self._row = rf"\s*@{words}(?P<inner>{inner}){closes}{ends}"
         unnamed = words.replace("?P<words>", "?:")
@@ -275,11 +278,11 @@ class _Rows:
     def __init__(self, form: Blocks, name: str, columns: Sequence[str | None], most: int) -> None:
         self._form, self._name, self._columns, self._most = form, name, columns, most
         self._row = re.compile(form._row.replace("@", re.escape(name), 1).encode())
-        own = rf"(?!\s*{re.escape(name)}(?:\s|[^\w.-]))"
+        own = rf"(?!\s*{re.escape(name)}{form._over})"
         self._others = re.compile(f"(?:{own}{form._other})++".encode())
         wanted = [column for column in columns if column]
         names = "|".join(re.escape(column) for column in wanted) or "(?!)"
-        self._starts = re.compile(rf"^[ \t]*(?:{names})(?=[^\S\n]|$)".encode(), re.MULTILINE)
+        self._starts = re.compile(rf"^[ \t]*(?:{names}){form._over}".encode(), re.MULTILINE)
         self._cells = re.compile(rf"^[ \t]*(?P<name>{names}){form._value}".encode(), re.MULTILINE)
         self._at = {column.encode(): at for at, column in enumerate(columns) if column}
         self._values: list[list[Single]] = [[] for _ in columns]
@@ -338,11 +341,14 @@ class _Rows:
         """Put the values of a row; the first group is the words behind the block's name."""
         cells: list[Single] = [None] * len(self._columns)
         known = self._known
+        twice: set[int] | None = None
         for at, raw in zip(places, groups[1:], strict=True):
             if cells[at] is None:
                 cells[at] = known.get(raw) or self._text(raw)
             else:
-                self._several[at] += 1
+                twice = {at, *(twice or ())}
+        for at in twice or ():
+            self._several[at] += 1
         if self._labels:
             words = groups[0].strip()
             for at in self._labels:
@@ -357,7 +363,7 @@ class _Rows:
             self._take_slowly(row[0])
             return
         if any(sign in inner for sign in form._noise):
-            inner = form._within.sub(_blank, inner)
+            inner = form._within.sub(self._plain, inner)
         found = list(self._cells.finditer(inner))
         if len(found) != len(self._starts.findall(inner)):
             self._take_slowly(row[0])
@@ -371,13 +377,19 @@ class _Rows:
         """Return what reads at one go a row that has these columns in this order."""
         begin, end = self._form._shape
         names = "|".join(re.escape(str(self._columns[at])) for at in self._at.values()) or "(?!)"
-        bare = rf"(?![ \t]*(?:{names})(?:[^\S\n]|$)){self._form._line}"
+        bare = rf"(?![ \t]*(?:{names}){self._form._over}){self._form._line}"
         others = rf"(?:{bare}\n)*+"
         cells = "".join(
             rf"{others}[ \t]*{re.escape(str(self._columns[at]))}{self._form._cell}" for at in places
         )
         begin = begin.replace("@", re.escape(self._name), 1)
         return re.compile(f"{begin}{cells}{others}{bare}{end}".encode())
+
+    def _plain(self, found: re.Match[bytes]) -> bytes:
+        """Return what stands for a text, a comment or a block: of a block, that it began."""
+        if found.lastgroup == "kept":
+            return found[0]
+        return self._form._opens + b"\n" if found.lastgroup == "block" else b""
 
     def _take_slowly(self, block: bytes) -> None:
         """Read one block word by word."""
@@ -410,10 +422,6 @@ class _Rows:
                 self._known.clear()
             text = self._known[raw] = self._form.plain(raw)
         return text
-
-
-def _blank(found: re.Match[bytes]) -> bytes:
-    return found[0] if found.lastgroup == "kept" else b"\n"
 
 
 class _Reading:

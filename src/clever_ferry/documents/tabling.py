@@ -53,7 +53,12 @@ def columns_in(
     asked = [rows, *(rows + at for at in columns if at is not None), *([above] if keyed else ())]
     nodes = kind.find(source, [steps_of(place) for place in asked])
     own, inner = nodes[0], iter(nodes[1:])
-    names = [name for one in nodes[-1] for name in one.names] if keyed else []
+    named = steps_of(rows)[-1:]  # like elements have one name, which is that of the place
+    names = (
+        [name for one in nodes[-1] for name in one.names]
+        if keyed
+        else ([str(named[0])] * len(own) if named and isinstance(named[0], str) else [])
+    )
     if any(node.path for one in nodes for node in one):
         return _by_path(len(steps_of(rows)), own, [None if at is None else next(inner)
                                                    for at in columns], names, most)  # fmt: skip
@@ -72,7 +77,7 @@ def columns_in(
         seen: set[int] = set()
         doubled: set[int] = set()
         for node in next(inner):
-            row = bisect(begins, node.start) - 1
+            row = bisect(begins, max(node.start, node.first)) - 1
             if row in seen:
                 doubled.add(row)
             elif 0 <= row < len(cells):
