@@ -200,6 +200,11 @@ def test_singularity_loads_what_is_carried_and_what_was_changed_in_one_place(
         piece.read_text("utf-8").replace(f'"cash": {cash}', '"cash": 4321', 1), "utf-8"
     )
     here.cferry("box", apart, "-o", folder / "Changed.s2")
+    told = here.cferry("compare", f"{there}:Loud Loft", f"{there}:Changed", "--json", code=11).data
+    assert [(one["what"], one["second"]) for one in told["facts"]] == [("Cash", "4,321")]
+    assert [(one["name"], one["first"], one["same"]) for one in told["tables"]] == [
+        ("groups", 4, 4), ("techs", 57, 57),
+    ]  # fmt: skip
     found = {name: rest for name, *rest in loads(folder.parent, "folder")}
     assert found["Changed"] == [version, time_, level, "4321"]
     before = state(here.top / "home" / ".local")
@@ -249,6 +254,12 @@ def test_simutrans_loads_what_is_carried_and_what_was_changed_in_one_place(
     assert (facts["Mine"]["year"], facts["Mine"]["objects"]) == ("1945", "pak")
     assert facts["millionaire"].keys() == {"name"}  # the game's own bytes
     assert all("are not known: what form" in note for save in shown for note in save["notes"])
+    counted = (own.parent / "log.txt").read_text("utf-8", "replace")
+    factories = here.cferry("tables", "simutrans/linux:Mine", "factories", "--json").data["tables"][
+        0
+    ]
+    assert f"\t{factories['count']} factories loaded" in counted  # as the game says
+    assert factories["rows"][0] == [73, 101]
     server = tmp_path / "server" / ".simutrans"
     server.mkdir(parents=True)
     there = f"simutrans/server@{server}"
@@ -264,4 +275,10 @@ def test_simutrans_loads_what_is_carried_and_what_was_changed_in_one_place(
     here.cferry("box", apart, "-o", own / "save" / "Later.sve")
     here.cferry("cross", "simutrans/linux:Later", f"{there}:1", "--yes", code=2)
     here.cferry("cross", "simutrans/linux:Later", f"{there}:13991", "--yes", "--replace")
+    told = here.cferry("compare", "simutrans/linux:Mine", f"{there}:13991", "--json", code=11).data
+    assert [(one["what"], one["first"], one["second"]) for one in told["facts"]] == [
+        ("Year", "1945", "1951"),
+    ]  # fmt: skip
+    (table,) = told["tables"]
+    assert (table["same"], table["differences"]) == (factories["count"], [])
     assert run_simutrans(server.parent, "-server", "13991") == "0/1951"

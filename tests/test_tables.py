@@ -20,8 +20,9 @@ from hypothesis import strategies as st
 from clever_ferry.api import open_ferry
 from clever_ferry.documents import tabling
 from clever_ferry.documents.blocks_text import Blocks
+from clever_ferry.documents.document import Remove, changed
 from clever_ferry.documents.spec import BlocksSpec
-from clever_ferry.errors import DamagedError, UnsupportedError
+from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.payload import BytesPayload, StreamPayload
 from clever_ferry.sheets.differing import compare
 from clever_ferry.sheets.pages import comparison_page, sheet_page
@@ -442,3 +443,11 @@ def test_rows_that_are_alike_are_read_at_one_go() -> None:
     for rows, columns in (("/one/x", ["/n"]), ("/*", ["/n"]), ("/one", ["/n/x"]), ("/one", [""])):
         assert form.columns(BytesPayload(raw), rows, columns, 4) is None
     assert Blocks(BlocksSpec(indented=True)).columns(BytesPayload(raw), "/one", ["/n"], 4) is None
+
+
+def test_text_in_parts_belongs_to_its_element_and_stays() -> None:
+    raw = b"<top><one n='1'><![CDATA[a]]><k/>b</one><one n='2'>c<k/></one></top>"
+    found = tabling.columns_in("xml", BytesPayload(raw), "/top/one", ["/text", "/@n"])
+    assert found.values == [["ab", "c"], ["1", "2"]]
+    with pytest.raises(RefusedError, match="stands in parts"):
+        changed("xml", BytesPayload(raw), [Remove("/top/one/0/text")])

@@ -160,7 +160,7 @@ def _sheet(chosen: Chosen, whole: Collection[str] | None) -> Sheet:
     return sheet_of(
         chosen.save, chosen.tables, game=berth.game.id, game_title=berth.game.title,
         edition=berth.title, where=f"{berth.address}:{slot_text(chosen.save)}",
-        now=time.time_ns(), whole=whole,
+        now=time.time_ns(), compared=berth.game.compared, whole=whole,
     )  # fmt: skip
 
 

@@ -93,6 +93,8 @@ class Xml:
         raw = whole_text(source, _MOST, self.title)
         splices = list[Splice]()
         for node in nodes:
+            if node.start < 0:
+                raise RefusedError("That text stands in parts, and can't be taken away.")
             blank = rb"\r?\n[ \t]*$" if raw.startswith(b"<", node.first) else rb"\s+$"
             before = re.search(blank, raw[max(0, node.first - 4096) : node.first])
             first = node.first - (len(before[0]) if before else 0)
@@ -278,7 +280,8 @@ class _Reading:
             return
         if value:
             matcher.enter("text")
-            matcher.leave(Node(start, stop, value, None, start, stop))
+            here = start if start >= 0 else element.start  # which element it is of, in any case
+            matcher.leave(Node(start, stop, value, None, here, max(stop, here)))
         matcher.leave(Node(element.start, end, None, {}, element.start, end))
 
     def _trimmed(self, element: _Element, at: int) -> tuple[int, int]:

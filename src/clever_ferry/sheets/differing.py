@@ -81,6 +81,8 @@ def compare(first: Sheet, second: Sheet) -> Differences:
             one = own.get(key) or other[key]
             side = "first" if key in own else "second"
             alone.append(f"{one.label}: only the {side} tells it ({one.text})")
+        elif not own[key].compared or not other[key].compared:
+            continue  # such as the name that a player gave the file
         elif (how := _how(own[key].value, other[key].value)) is None:
             same.append(f"{own[key].label} {own[key].text}")
         else:

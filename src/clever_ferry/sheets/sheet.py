@@ -32,6 +32,8 @@ class SheetFact(Struct, frozen=True):
     label: str
     value: int | float | str | bool
     unit: str | None = None
+    compared: bool = True
+    """Whether it must be the same after a move."""
 
     @property
     def text(self) -> str:
@@ -100,22 +102,25 @@ class Sheet(Struct, frozen=True):
 
 def sheet_of(
     save: Save, tables: Sequence[Table], *, game: str, game_title: str, edition: str, where: str,
-    now: int, whole: Collection[str] | None = None,
+    now: int, compared: Collection[str], whole: Collection[str] | None = None,
 ) -> Sheet:  # fmt: skip
-    """Return the sheet of a save, with the tables of these names `whole` (all, for None)."""
+    """Return the sheet of a save, with the tables of these names `whole` (all, for None).
+
+    `compared` are the facts, by key, that must be the same after a move.
+    """
     told = tuple(
         _table(table, whole is None or table.name in whole) for table in tables
     )  # fmt: skip
     return Sheet(
         save.title, game, game_title, edition, where,
         _time(save.stamp) if save.stamp is not None else None, _time(now),
-        tuple(_fact(fact) for fact in save.facts if fact.shown), told,
+        tuple(_fact(fact, compared) for fact in save.facts if fact.shown), told,
         (*save.problems, *save.notes),
     )  # fmt: skip
 
 
-def _fact(fact: Fact) -> SheetFact:
-    return SheetFact(fact.key, fact.label, fact.value, fact.unit)
+def _fact(fact: Fact, compared: Collection[str]) -> SheetFact:
+    return SheetFact(fact.key, fact.label, fact.value, fact.unit, fact.key in compared)
 
 
 def _table(table: Table, whole: bool) -> SheetTable:
