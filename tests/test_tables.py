@@ -107,8 +107,8 @@ def test_a_sheet_is_a_page_and_is_read_back(yards: Den, tmp_path: Path) -> None:
     found = {(one["what"], one["how"]): (one["first"], one["second"])
              for one in told["tables"][0]["differences"]}  # fmt: skip
     assert found == {
-        ("No. 2", "more"): (14, 15), ("No. 91", "missing"): (None, None),
-        ("No. 92", "new"): (None, None),
+        ("No. 2", "more"): (14, 15), ("No. 91", "missing"): ("Teeth 36", None),
+        ("No. 92", "new"): (None, "Teeth 36"),
     }  # fmt: skip
     assert told["tables"][0]["same"] == 89
     by_sums = yards.cferry("compare", few, BRASS, "--json", code=11).data["tables"][0]

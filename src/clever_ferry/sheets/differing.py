@@ -191,6 +191,7 @@ class _Rows:
 
     def __init__(self, table: SheetTable, columns: Sequence[str]) -> None:
         self.columns = list(columns)
+        self.id, self.owner_column = table.id, table.owner
         self.labels = [one.label for one in table.columns if one.name in columns]
         values = {one.name: one.values for one in table.columns}
         self.values = [values[name] for name in columns]
@@ -220,6 +221,18 @@ class _Rows:
         told = zip(self.labels, (values[at] for values in self.values), strict=True)
         return ", ".join(f"{label} {value}" for label, value in told if value is not None)
 
+    def rest(self, at: int) -> str | None:
+        """Return in words what a row has beside its id and its owner; None without an id."""
+        if not self.ids or self.ids[at] is None:
+            return None  # its name has all of it
+        named = (self.id, self.owner_column)
+        told = ", ".join(
+            f"{label} {values[at]}"
+            for column, label, values in zip(self.columns, self.labels, self.values, strict=True)
+            if column not in named and values[at] is not None
+        )
+        return told[:200] or None
+
 
 class _Match(NamedTuple):
     """Two rows that are one, or a row without its like."""
@@ -234,7 +247,9 @@ class _Match(NamedTuple):
             rows, at = (one, self.first) if self.second is None else (other, self.second)
             assert at is not None
             how: How = "missing" if self.second is None else "new"
-            return [Difference(rows.name(at), rows.owner(at), how, "", None, None)]
+            told = rows.rest(at)
+            first, second = (told, None) if how == "missing" else (None, told)
+            return [Difference(rows.name(at), rows.owner(at), how, "", first, second)]
         found = []
         for label, own, others in zip(one.labels, one.values, other.values, strict=True):
             mine, theirs = own[self.first], others[self.second]

@@ -161,9 +161,9 @@ _REPORT = """{% extends "base" %}
  viewBox="0 0 {{ width }} {{ height }}" aria-labelledby="line">
 <title id="line">Time line:{% for dot in dots %} {{ dot.when }} {{ dot.label|line }}.{% endfor %}
 </title>
-{% for lane in lanes %}<line x1="0" x2="{{ width }}" y1="{{ 34 + 46 * loop.index0 }}"
- y2="{{ 34 + 46 * loop.index0 }}" stroke="#c3d0d4" stroke-width="2"/>
-<text x="0" y="{{ 14 + 46 * loop.index0 }}" font-size="12" fill="#52646e">{{ lane|line }}</text>
+{% for lane in lanes %}<line x1="0" x2="{{ width }}" y1="{{ 34 + 64 * loop.index0 }}"
+ y2="{{ 34 + 64 * loop.index0 }}" stroke="#c3d0d4" stroke-width="2"/>
+<text x="0" y="{{ 14 + 64 * loop.index0 }}" font-size="12" fill="#52646e">{{ lane|line }}</text>
 {% endfor %}{% for dot in dots %}<circle cx="{{ dot.x|round(1) }}" cy="{{ dot.y }}" r="6"
  fill="#fbfaf5" stroke="#1d2b33" stroke-width="2.5"/>
 <text x="{{ dot.x|round(1) }}" y="{{ dot.y + 20 }}" font-size="11" text-anchor="middle"
@@ -211,7 +211,7 @@ def report_page(report: Report) -> str:
     return (
         _environment()
         .get_template("report")
-        .render(report=report, lanes=lanes, dots=dots, width=width, height=46 * len(lanes) + 30)
+        .render(report=report, lanes=lanes, dots=dots, width=width, height=64 * len(lanes) + 6)
     )
 
 

@@ -80,7 +80,7 @@ def placed(events: Sequence[Event], width: float) -> tuple[list[str], list[_Dot]
     step = width / (len(order) + 1)
     dots = [
         _Dot(
-            step * at, 34 + 46 * lanes.index(event.lane), event.label,
+            step * at, 34 + 64 * lanes.index(event.lane), event.label,
             datetime.fromtimestamp(event.stamp // 10**9, UTC).strftime("%Y-%m-%d %H:%M"),
         )
         for at, event in enumerate(order, 1)
