@@ -346,8 +346,9 @@ def test_every_key_of_the_shipped_recipes_is_in_the_reference() -> None:
         if not isinstance(value, dict):
             return set()
         own = set() if named else set(value)
-        tables = {"pieces", "facts", "editions", "fields", "layouts", "layers", "forms", "of",
-                  "arriving"}  # fmt: skip
+        tables = {"pieces", "facts", "tables", "columns", "editions", "fields", "layouts", "layers",
+                  "forms",
+                  "of", "arriving"}  # fmt: skip
         return own.union(*(keys(v, k in tables) for k, v in value.items()))
 
     for file in (resources.files("clever_ferry.recipes") / "data").iterdir():

@@ -7,11 +7,12 @@ name.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
 from msgspec import Struct
 
+from clever_ferry.documents.block_rows import BlockRows, RowTools, is_plain, row_signs
 from clever_ferry.documents.form import Splice, whole_text
 from clever_ferry.documents.matching import Matcher, Wanted
 from clever_ferry.documents.nodes import Node, Single
@@ -19,15 +20,13 @@ from clever_ferry.documents.places import Step, text_of
 from clever_ferry.documents.spec import BlocksSpec
 from clever_ferry.documents.tabled import Columns
 from clever_ferry.errors import DamagedError, RefusedError
-from clever_ferry.payload import BytesPayload, Payload
+from clever_ferry.payload import Payload
 
 __all__ = ["Blocks"]
 
 _MOST = 256 << 20
 _LONGEST_LINE = 1 << 20
 _DEEPEST = 200
-_MOST_ALIKE = 50_000
-_MOST_SHAPES = 6
 _FLAT = 3
 """So deep blocks are within another that is passed by at one go."""
 
@@ -82,8 +81,7 @@ class Blocks:
         stop = f"{comment}|{sign}" + (f"|{quote}" if quote else "")
         apart = _letters((*signs, *spec.comments, *filter(None, [spec.quote])))
         word = rf"(?:[^\s{apart}]++|(?!{stop})\S)++"
-        self._over = rf"(?![^\s{apart}]|(?!{stop})\S)"
-        """That a word is over."""
+        over_ = rf"(?![^\s{apart}]|(?!{stop})\S)"
         self._token = re.compile(
             rf"(?P<line>\r?\n)|(?P<blank>[ \t\f\v\r]+)|(?P<comment>(?:{comment})[^\n]*)"
             rf"|(?P<quoted>{quoted})|(?P<sign>{sign})|(?P<word>{word})|(?P<other>.)".encode()
@@ -115,29 +113,16 @@ class Blocks:
             inner = rf"(?:{dull}|{opens}{inner}{closes})*+"
         self._rest = re.compile(rf"{inner}{closes}".encode())
         """A block that has begun, to its end, where few others are in it."""
-        self._within = re.compile(
-            rf"(?P<kept>{quoted})|(?:{comment})[^\n]*|(?P<block>{opens}{inner}{closes})".encode()
-        )
-        """What stands in a block and is no statement of it: texts, comments, further blocks."""
-        self._noise = tuple(filter(None, [self._opens, *(s.encode() for s in spec.comments)]))
-        self._value = rf"{between}(?P<value>{word}|{quoted})[ \t]*\r?$"
-        self._cell = rf"{between}({word}|{quoted})[ \t]*(?:\r?\n|(?={closes}))"
-        self._line = (
-            rf"(?:[^{apart}\n]++|{quoted}|(?:{comment})[^\n]*"
-            rf"|{opens}{inner}{closes}(?=[ \t]*(?:\r?\n|{closes}|{comment}))"
-            rf"|(?!{opens}|{closes})[^\n])*+"
-        )
-        """A line of a block, with the block that begins on it, if it ends there."""
-        self._shape = (rf"\s*@{words}", rf"{closes}{ends}")
-        self._row = rf"\s*@{words}(?P<inner>{inner}){closes}{ends}"
         unnamed = words.replace("?P<words>", "?:")
-        self._other = (
-            rf"(?:[ \t]*{word}{between}(?:{word}|{quoted}){over}{last}"
-            rf"|\s*{word}{unnamed}{inner}{closes}{ends}"
-            rf"|[ \t]*(?:(?:{comment})[^\n]*)?\r?\n)"
-        )
-        """A statement or a block that is whole, or a line with nothing in it."""
-        self._block = rf"\s*@{words.replace('?P<words>', '?:')}{inner}{closes}{ends}"
+        self._rows = row_signs(
+            word=word, quoted=quoted, comment=comment, between=between, opens=opens,
+            closes=closes, ends=ends, words=words, inner=inner, apart=apart,
+            word_over=over_, statement_over=f"{over}{last}", own=RowTools(
+                tuple(filter(None, [self._opens, *(sign.encode() for sign in spec.comments)])),
+                self._opens, self._ends, self._token, self.plain, self.find,
+            ),
+        )  # fmt: skip
+        self._block = rf"\s*@{unnamed}{inner}{closes}{ends}"
         self._blocks: dict[tuple[str, bool], re.Pattern[bytes]] = {}
         self._needs_quotes = re.compile(rf"\s|{stop}".encode())
 
@@ -162,14 +147,10 @@ class Blocks:
         self, source: Payload, rows: str, columns: Sequence[str | None], most: int
     ) -> Columns | None:
         """Return what stands in columns of the blocks of one name; None for deeper places."""
-        name, asked = rows[1:], [None if at is None else at[1:] for at in columns]
-        plain = [one for one in (name, *asked) if one]
-        if self.spec.indented or not name or any(_SIGNS & set(one) for one in plain):
-            return None
-        if any(at and not at.startswith("/") for at in columns) or "" in columns:
+        if self.spec.indented or not is_plain(rows, columns):
             return None
         try:
-            return _Rows(self, name, asked, most).read(source)
+            return BlockRows(self._rows, rows, columns, most).read(source)
         except UnicodeDecodeError as error:
             raise DamagedError(f"This is no {self.title} that can be read: {error}.") from None
 
@@ -266,162 +247,6 @@ class Blocks:
 def _letters(signs: Iterable[str]) -> str:
     """Return the letters that signs begin with, as they stand in a class of letters."""
     return "".join(sorted({re.escape(sign[0]) for sign in signs}))
-
-
-_SIGNS = frozenset("/*#[]~-")
-"""What a place with more in it than a name has."""
-
-
-class _Rows:
-    """The blocks of one name, read for some of their values: by whole blocks, not by words."""
-
-    def __init__(self, form: Blocks, name: str, columns: Sequence[str | None], most: int) -> None:
-        self._form, self._name, self._columns, self._most = form, name, columns, most
-        self._row = re.compile(form._row.replace("@", re.escape(name), 1).encode())
-        own = rf"(?!\s*{re.escape(name)}{form._over})"
-        self._others = re.compile(f"(?:{own}{form._other})++".encode())
-        wanted = [column for column in columns if column]
-        names = "|".join(re.escape(column) for column in wanted) or "(?!)"
-        self._starts = re.compile(rf"^[ \t]*(?:{names}){form._over}".encode(), re.MULTILINE)
-        self._cells = re.compile(rf"^[ \t]*(?P<name>{names}){form._value}".encode(), re.MULTILINE)
-        self._at = {column.encode(): at for at, column in enumerate(columns) if column}
-        self._values: list[list[Single]] = [[] for _ in columns]
-        self._several = [0] * len(columns)
-        self._count = 0
-        self._known: dict[bytes, str] = {}
-        self._labels = [at for at, column in enumerate(columns) if column == ""]
-        fixed = {at for at, column in enumerate(columns) if column is None}
-        self._appending = [(at, values.append) for at, values in enumerate(self._values)
-                           if at not in fixed]  # fmt: skip
-        self._shapes: list[tuple[Callable[..., re.Match[bytes] | None], tuple[int, ...]]] = []
-
-    def read(self, source: Payload) -> Columns | None:
-        """Read all rows; None where what stands between them is not plain to see."""
-        rest, first = b"", True
-        for chunk in source.chunks():
-            text = rest + chunk
-            if first:
-                text, first = text.removeprefix(_MARK), False
-            cut = text.rfind(b"\n") + 1
-            rest = text[self._taken(text, cut) :]
-            if len(rest) > _LONGEST_LINE * 16:
-                return None
-        rest += b"\n"
-        if rest[self._taken(rest, len(rest)) :].strip():
-            return None
-        for at, column in enumerate(self._columns):
-            if column is None:
-                self._values[at] = [self._name] * min(self._count, self._most)
-        return Columns(self._count, self._values, self._several)
-
-    def _taken(self, text: bytes, cut: int) -> int:
-        """Read as many whole rows and other statements as there are; return where they end."""
-        row, other, at = self._row.match, self._others.match, 0
-        while at < cut:
-            for shape, places in self._shapes:
-                found = shape(text, at, cut)
-                if found is not None:
-                    if self._count < self._most:
-                        self._put(places, found.groups())
-                    break
-            else:
-                found = row(text, at, cut)
-                if found is not None and self._count < self._most:
-                    self._take(found)
-            if found is not None:
-                self._count += 1
-            else:
-                found = other(text, at, cut)
-            if found is None or found.end() == at:
-                break
-            at = found.end()
-        return at
-
-    def _put(self, places: Sequence[int], groups: Sequence[bytes]) -> None:
-        """Put the values of a row; the first group is the words behind the block's name."""
-        cells: list[Single] = [None] * len(self._columns)
-        known = self._known
-        twice: set[int] | None = None
-        for at, raw in zip(places, groups[1:], strict=True):
-            if cells[at] is None:
-                cells[at] = known.get(raw) or self._text(raw)
-            else:
-                twice = {at, *(twice or ())}
-        for at in twice or ():
-            self._several[at] += 1
-        if self._labels:
-            words = groups[0].strip()
-            for at in self._labels:
-                cells[at] = known.get(words) or self._label(words)
-        for at, values in self._appending:
-            values(cells[at])
-
-    def _take(self, row: re.Match[bytes]) -> None:
-        """Read a row of a shape that is not known yet, and remember that."""
-        inner, form = row["inner"], self._form
-        if form._ends and form._ends in inner:
-            self._take_slowly(row[0])
-            return
-        if any(sign in inner for sign in form._noise):
-            inner = form._within.sub(self._plain, inner)
-        found = list(self._cells.finditer(inner))
-        if len(found) != len(self._starts.findall(inner)):
-            self._take_slowly(row[0])
-            return
-        places = tuple(self._at[cell["name"]] for cell in found)
-        self._put(places, (row["words"], *(cell["value"] for cell in found)))
-        if len(self._shapes) < _MOST_SHAPES:
-            self._shapes.append((self._shaped(places).match, places))
-
-    def _shaped(self, places: Sequence[int]) -> re.Pattern[bytes]:
-        """Return what reads at one go a row that has these columns in this order."""
-        begin, end = self._form._shape
-        names = "|".join(re.escape(str(self._columns[at])) for at in self._at.values()) or "(?!)"
-        bare = rf"(?![ \t]*(?:{names}){self._form._over}){self._form._line}"
-        others = rf"(?:{bare}\n)*+"
-        cells = "".join(
-            rf"{others}[ \t]*{re.escape(str(self._columns[at]))}{self._form._cell}" for at in places
-        )
-        begin = begin.replace("@", re.escape(self._name), 1)
-        return re.compile(f"{begin}{cells}{others}{bare}{end}".encode())
-
-    def _plain(self, found: re.Match[bytes]) -> bytes:
-        """Return what stands for a text, a comment or a block: of a block, that it began."""
-        if found.lastgroup == "kept":
-            return found[0]
-        return self._form._opens + b"\n" if found.lastgroup == "block" else b""
-
-    def _take_slowly(self, block: bytes) -> None:
-        """Read one block word by word."""
-        places: list[list[Step]] = [[self._name, column] for column in self._columns
-                                    if column is not None]  # fmt: skip
-        nodes = iter(self._form.find(BytesPayload(block), places))
-        for at, column in enumerate(self._columns):
-            if column is None:
-                continue
-            there = next(nodes)
-            self._several[at] += len(there) > 1
-            value = there[0].value if there and there[0].inner is None else None
-            self._values[at].append(value)
-
-    def _label(self, raw: bytes) -> str | None:
-        """Return what the words behind a block's name say together."""
-        if raw.isalnum():
-            return self._text(raw)
-        words = [one[0] for one in self._form._token.finditer(raw)
-                 if one.lastgroup in ("word", "quoted")]  # fmt: skip
-        if len(words) == 1:
-            return self._text(words[0])
-        return b" ".join(words).decode() if words else None
-
-    def _text(self, raw: bytes) -> str:
-        """Return a value's text; the same one for the same bytes, as many rows say alike."""
-        text = self._known.get(raw)
-        if text is None:
-            if len(self._known) > _MOST_ALIKE:
-                self._known.clear()
-            text = self._known[raw] = self._form.plain(raw)
-        return text
 
 
 class _Reading:
