@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from fnmatch import fnmatchcase
+from itertools import islice
 
 from clever_ferry.boxes.beside import Containers, files_beside, unreadable, written_beside
 from clever_ferry.boxes.box import Contents, Entry, Making, Put
@@ -45,7 +46,8 @@ class ArchiveBox:
         for path in parts:
             try:
                 archive = self._read(files, path)
-                opened = [one for member in archive.members for one in self._opened(member, 0)]
+                every = (one for member in archive.members for one in self._opened(member, 0))
+                opened = list(islice(every, MOST_MEMBERS + 1))  # more are refused below
             except DamagedError as error:
                 if not each:
                     raise DamagedError(unreadable(path, error) + ".") from None
