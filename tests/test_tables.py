@@ -451,3 +451,26 @@ def test_text_in_parts_belongs_to_its_element_and_stays() -> None:
     assert found.values == [["ab", "c"], ["1", "2"]]
     with pytest.raises(RefusedError, match="stands in parts"):
         changed("xml", BytesPayload(raw), [Remove("/top/one/0/text")])
+
+
+@pytest.mark.parametrize("form", ["xml", "blocks"])
+def test_of_very_many_rows_the_first_are_held(form: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    place, number, write = FORMS[form]
+    monkeypatch.setattr(tabling, "_MOST_NODES", 12)
+    rows = [(at, f"w{at}") for at in range(30)]
+    kind: Any = _Deep(Blocks(BlocksSpec())) if form == "blocks" else form
+    found = tabling.columns_in(kind, BytesPayload(write(rows).encode()), place, ["/w", number])
+    assert (found.rows, found.several) == (30, [0, 0])
+    assert found.values == [["w0", "w1", "w2", "w3"], ["0", "1", "2", "3"]]
+    text = write(rows).encode("utf-16")
+    if form == "xml":
+        found = tabling.columns_in("xml", BytesPayload(text), place, [number])
+        assert (found.rows, found.values) == (30, [["0", "1", "2", "3", "4", "5"]])
+
+
+class _Deep(_WordByWord):
+    """The same, read as it goes by."""
+
+    def __init__(self, form: Blocks) -> None:
+        super().__init__(form)
+        self.first = form.first

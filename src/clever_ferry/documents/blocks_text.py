@@ -13,7 +13,7 @@ from typing import NamedTuple
 from msgspec import Struct
 
 from clever_ferry.documents.block_rows import BlockRows, RowTools, is_plain, row_signs
-from clever_ferry.documents.form import Splice, whole_text
+from clever_ferry.documents.form import First, Splice, whole_text
 from clever_ferry.documents.matching import Matcher, Wanted
 from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.documents.places import Step, text_of
@@ -156,9 +156,17 @@ class Blocks:
 
     def find(self, source: Payload, places: Sequence[Sequence[Step]]) -> list[list[Node]]:
         """Return for each place what stands there."""
-        reading = _Reading(self, Matcher(places))
+        matcher = Matcher(places)
+        return matcher.end(self._read(source, matcher))
+
+    def first(self, source: Payload, places: Sequence[Sequence[Step]], most: int) -> list[First]:
+        """Return the first that stand at each place."""
+        matcher = Matcher(places, most)
+        return matcher.first(self._read(source, matcher))
+
+    def _read(self, source: Payload, matcher: Matcher) -> Node:
         try:
-            return reading.read(source)
+            return _Reading(self, matcher).read(source)
         except UnicodeDecodeError as error:
             raise DamagedError(f"This is no {self.title} that can be read: {error}.") from None
 
@@ -263,8 +271,8 @@ class _Reading:
         self._deeper = 0
         """How many further blocks are open in one in which nothing is asked for."""
 
-    def read(self, source: Payload) -> list[list[Node]]:
-        """Return for each place what stands there; raises DamagedError for blocks left open."""
+    def read(self, source: Payload) -> Node:
+        """Return the whole of it; raises DamagedError for blocks left open."""
         rest, at, indented = b"", 0, self._form.spec.indented
         for chunk in source.chunks():
             whole = rest + chunk
@@ -285,7 +293,7 @@ class _Reading:
             self._close(self._end)
         if self._open:
             raise DamagedError(f"A block that begins at byte {self._open[-1].first:,} never ends.")
-        return self._matcher.end(Node(0, at, None, {}, 0, at))
+        return Node(0, at, None, {}, 0, at)
 
     def _by_signs(self, text: bytes, shift: int) -> None:
         """Read lines whose blocks are told by signs; what nobody asks for is passed by."""

@@ -14,9 +14,11 @@ from clever_ferry.payload import Payload, read_all
 
 __all__ = [
     "Change",
+    "First",
     "Form",
     "Insert",
     "Joining",
+    "Passing",
     "Put",
     "Remove",
     "Rewriting",
@@ -90,6 +92,22 @@ class Form(Protocol):
 
         Raises RefusedError where nothing can be added.
         """
+
+
+class First(NamedTuple):
+    """The first of what stands at a place."""
+
+    nodes: list[Node]
+    every: int
+    """How many stand there in all."""
+
+
+@runtime_checkable
+class Passing(Protocol):
+    """A form that is read as it goes by, so that of very many only some need be kept."""
+
+    def first(self, source: Payload, places: Sequence[Sequence[Step]], most: int) -> list[First]:
+        """Return the first that stand at each place, `most` of them at the most."""
 
 
 @runtime_checkable

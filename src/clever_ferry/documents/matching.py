@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from msgspec import Struct, field
 
+from clever_ferry.documents.form import First
 from clever_ferry.documents.nodes import Node
 from clever_ferry.documents.places import COUNT, EVERY, Choice, Step, text_of
 
@@ -135,8 +136,9 @@ class Matcher:
     is in them.
     """
 
-    def __init__(self, places: Sequence[Sequence[Step]]) -> None:
-        self._found: list[list[Node]] = [[] for _ in places]
+    def __init__(self, places: Sequence[Sequence[Step]], most: int | None = None) -> None:
+        """Of more than `most` nodes at one place, the others are only counted."""
+        self._found: list[list[Node]] = [[] if most is None else _Few(most) for _ in places]
         self._states: dict[tuple[tuple[int, int], ...], _State] = {}
         ways = [_Way(steps, 0, into) for steps, into in zip(places, self._found, strict=True)]
         self._open = [_Open(ways, self._state(ways), [])]
@@ -239,6 +241,31 @@ class Matcher:
         """Return for each place what stands there, in order; `node` is the whole document."""
         self.leave(node)
         return [sorted(found, key=lambda one: (one.start, -one.end)) for found in self._found]
+
+    def first(self, node: Node) -> list[First]:
+        """Return the first of those at each place, in order, and how many there are."""
+        every = zip(self.end(node), self._found, strict=True)
+        return [First(nodes, len(nodes) + getattr(found, "beyond", 0)) for nodes, found in every]
+
+
+class _Few(list[Node]):
+    """The first nodes of many; those beyond are counted."""
+
+    def __init__(self, most: int) -> None:
+        super().__init__()
+        self._most, self.beyond = most, 0
+
+    def append(self, node: Node) -> None:
+        """Keep a node if there is room."""
+        if len(self) < self._most:
+            super().append(node)
+        else:
+            self.beyond += 1
+
+    def extend(self, nodes: Iterable[Node]) -> None:
+        """Keep some nodes as far as there is room."""
+        for node in nodes:
+            self.append(node)
 
 
 _IDLE = _Open([], _State(()), [])

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any, Protocol, runtime_checkable
 
 from clever_ferry.documents.document import form_of, json_in
-from clever_ferry.documents.form import Form
+from clever_ferry.documents.form import Form, Passing
 from clever_ferry.documents.nodes import Node, Single, nodes_at
 from clever_ferry.documents.places import steps_of, values_at
 from clever_ferry.documents.tabled import Columns
@@ -17,6 +17,8 @@ __all__ = ["MOST_ROWS", "Columns", "Tabular", "columns_in"]
 
 MOST_ROWS = 2_000_000
 """So many rows of a table are read; what is beyond is told."""
+_MOST_NODES = 2_000_000
+"""So many values are held at a time, where each is held with where it stands."""
 
 
 @runtime_checkable
@@ -51,7 +53,14 @@ def columns_in(
     above, _, last = rows.rpartition("/")
     keyed = None in columns and last == "*"
     asked = [rows, *(rows + at for at in columns if at is not None), *([above] if keyed else ())]
-    nodes = kind.find(source, [steps_of(place) for place in asked])
+    steps = [steps_of(place) for place in asked]
+    if isinstance(kind, Passing):
+        most = min(most, _MOST_NODES // len(asked))
+        firsts = kind.first(source, steps, most)
+        nodes, count = [one.nodes for one in firsts], firsts[0].every
+    else:
+        nodes = kind.find(source, steps)
+        count = len(nodes[0])
     own, inner = nodes[0], iter(nodes[1:])
     named = steps_of(rows)[-1:]  # like elements have one name, which is that of the place
     names = (
@@ -66,6 +75,7 @@ def columns_in(
         return _in_tree(own, columns, names, most)
     own = sorted(own, key=lambda node: node.first)
     begins = [node.first for node in own]
+    end = max((own[-1].end, own[-1].last)) if own else 0
     values, several = [], []
     for at in columns:
         if at is None:
@@ -77,6 +87,8 @@ def columns_in(
         seen: set[int] = set()
         doubled: set[int] = set()
         for node in next(inner):
+            if node.start >= end:
+                break  # of rows that are only counted
             row = bisect(begins, max(node.start, node.first)) - 1
             if row in seen:
                 doubled.add(row)
@@ -85,7 +97,7 @@ def columns_in(
                 cells[row] = node.value if node.inner is None else None
         values.append(cells)
         several.append(len(doubled))
-    return Columns(len(own), values, several)
+    return Columns(count, values, several)
 
 
 def _in_tree(

@@ -14,7 +14,7 @@ from xml.sax.saxutils import escape
 
 from msgspec import Struct
 
-from clever_ferry.documents.form import Splice, whole_text
+from clever_ferry.documents.form import First, Splice, whole_text
 from clever_ferry.documents.matching import Matcher
 from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.documents.places import Step, text_of
@@ -58,14 +58,25 @@ class Xml:
 
     def find(self, source: Payload, places: Sequence[Sequence[Step]]) -> list[list[Node]]:
         """Return for each place what stands there; what is in UTF-16 is only read."""
+        matcher = Matcher(places)
+        whole, only_read = self._read(source, matcher)
+        found = matcher.end(whole)
+        for node in (node for nodes in found for node in nodes) if only_read else ():
+            node.start = node.end = node.first = node.last = -1
+        return found
+
+    def first(self, source: Payload, places: Sequence[Sequence[Step]], most: int) -> list[First]:
+        """Return the first that stand at each place."""
+        matcher = Matcher(places, most)
+        return matcher.first(self._read(source, matcher)[0])
+
+    def _read(self, source: Payload, matcher: Matcher) -> tuple[Node, bool]:
+        """Return the whole of it, and whether it is in UTF-16, in which nothing can be put."""
         try:
             if head(source, 2) not in (b"\xff\xfe", b"\xfe\xff"):
-                return _Reading(places).read(source)
+                return _Reading(matcher).read(source), False
             text = read_all(source, limit=_MOST, what="The XML").decode("utf-16")
-            found = _Reading(places, "UTF-8").read(BytesPayload(text.encode()))
-            for node in (node for nodes in found for node in nodes):
-                node.start = node.end = node.first = node.last = -1
-            return found
+            return _Reading(matcher, "UTF-8").read(BytesPayload(text.encode())), True
         except (expat.ExpatError, ValueError, LookupError) as error:
             raise DamagedError(f"This is no XML that can be read ({error}).") from None
 
@@ -158,8 +169,8 @@ def _tag_end(raw: bytes, start: int) -> int:
 class _Reading:
     """One way through a document."""
 
-    def __init__(self, places: Sequence[Sequence[Step]], encoding: str | None = None) -> None:
-        self._matcher = Matcher(places)
+    def __init__(self, matcher: Matcher, encoding: str | None = None) -> None:
+        self._matcher = matcher
         self._open: list[_Element] = []
         self._window = b""
         self._from = 0  # free: the first bytes set it
@@ -191,8 +202,8 @@ class _Reading:
             self._matcher.leave(_NOTHING)
             self._listen(idle=False)
 
-    def read(self, source: Payload) -> list[list[Node]]:
-        """Return for each place what stands there."""
+    def read(self, source: Payload) -> Node:
+        """Go through all of it; return what it is as a whole."""
         total = 0
         for chunk in source.chunks():
             total += len(chunk)
@@ -200,7 +211,7 @@ class _Reading:
             self._from = total - len(self._window)
             self._parser.Parse(chunk, False)
         self._parser.Parse(b"", True)
-        return self._matcher.end(Node(0, total, inner={}, first=0, last=total))
+        return Node(0, total, inner={}, first=0, last=total)
 
     def _near(self, place: int) -> int:
         """Return where in the window a place of the document is."""
