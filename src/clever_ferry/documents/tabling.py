@@ -17,7 +17,7 @@ __all__ = ["MOST_ROWS", "Columns", "Tabular", "columns_in"]
 
 MOST_ROWS = 2_000_000
 """So many rows of a table are read; what is beyond is told."""
-_MOST_NODES = 2_000_000
+_MOST_NODES = 1_000_000
 """So many values are held at a time, where each is held with where it stands."""
 
 
