@@ -313,6 +313,12 @@ files = { label = "Files", files = "count" }
     assert rows == [["Isa", 5, True, 1], ["Wren", None, False, 1], ["Oona", 7, None, 1]]
     told = here.cferry("compare", f"{there}:1", f"{there}:2", code=11).out
     assert "told by their ids: 0 are the same" in told  # another slot
+    (tmp_path / "5").write_text('{"crew": [{"name": "Isa", "gold": NaN}, {"name": {"a": 1}}]}')
+    here.cferry("sheet", f"{there}:5", "-o", tmp_path / "odd.html")
+    assert "nan" in (tmp_path / "odd.html").read_text("utf-8")
+    odd = here.cferry("tables", f"{there}:5", "crew", "--json").data["tables"][0]
+    assert odd["troubles"] == ["name: 1 rows have none"]
+    assert here.cferry("compare", tmp_path / "odd.html", f"{there}:5", code=11).out
     for old, new, said in (
         ('"crew", sum', '"crow", sum', "there is no table 'crow'"),
         ('sum = "gold"', 'sum = "gild"', "no such column"),

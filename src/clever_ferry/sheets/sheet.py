@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections.abc import Collection, Sequence
 from datetime import UTC, datetime
 from typing import Any
@@ -172,9 +173,18 @@ def _unescaped(text: str) -> str:
     return text
 
 
+def _finite(data: Any) -> Any:
+    """Return data with texts in the place of what is no number."""
+    if isinstance(data, float) and not math.isfinite(data):
+        return str(data)
+    if isinstance(data, dict):
+        return {key: _finite(value) for key, value in data.items()}
+    return [_finite(one) for one in data] if isinstance(data, list | tuple) else data
+
+
 def embedded(sheet: Sheet) -> str:
     """Return what in a page keeps a sheet, so that it can be read back; nothing of it is shown."""
-    text = json.dumps(sheet.data(), ensure_ascii=False, allow_nan=False)
+    text = json.dumps(_finite(sheet.data()), ensure_ascii=False, allow_nan=False)
     for plain, mark in _MARKS.items():
         text = text.replace(plain, mark)
     return f"{_BEGIN.decode()}{text}{_END.decode()}"
