@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any, Protocol
@@ -82,8 +83,8 @@ class Table(Struct, frozen=True):
                 continue
             values = [value for at, value in enumerate(one.values) if wanted is None or wanted[at]]
             numbers = [value for value in values if _is_number(value)]
-            if numbers:
-                found[one.name] = sum(numbers)
+            if numbers and _is_number(total := sum(numbers)):
+                found[one.name] = total
         return found
 
     def counts(self) -> dict[str, int]:
@@ -194,7 +195,9 @@ _YES_NO = {"true": True, "yes": True, "1": True, "false": False, "no": False, "0
 
 
 def _is_number(value: object) -> bool:
-    return isinstance(value, int | float) and not isinstance(value, bool)
+    if isinstance(value, float):
+        return math.isfinite(value)
+    return isinstance(value, int) and not isinstance(value, bool)
 
 
 def _number(text: str) -> int | float | None:
