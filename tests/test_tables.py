@@ -318,7 +318,7 @@ files = { label = "Files", files = "count" }
     assert "nan" in (tmp_path / "odd.html").read_text("utf-8")
     odd = here.cferry("tables", f"{there}:5", "crew", "--json").data["tables"][0]
     assert odd["troubles"][-1] == "name: 1 rows have none"
-    assert here.cferry("compare", tmp_path / "odd.html", f"{there}:5", code=11).out
+    assert here.cferry("compare", tmp_path / "odd.html", f"{there}:5").code == 0
     for old, new, said in (
         ('"crew", sum', '"crow", sum', "there is no table 'crow'"),
         ('sum = "gold"', 'sum = "gild"', "no such column"),

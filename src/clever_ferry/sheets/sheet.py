@@ -121,19 +121,29 @@ def sheet_of(
 
 
 def _fact(fact: Fact, compared: Collection[str]) -> SheetFact:
-    return SheetFact(fact.key, fact.label, fact.value, fact.unit, fact.key in compared)
+    value = _finite(fact.value)
+    return SheetFact(fact.key, fact.label, value, fact.unit, fact.key in compared)
 
 
 def _table(table: Table, whole: bool) -> SheetTable:
     counts = table.counts()
     columns = tuple(
-        SheetColumn(one.name, one.label, one.unit, one.values if whole else [])
+        SheetColumn(one.name, one.label, one.unit, _values(one.values) if whole else [])
         for one in table.columns
     )
     return SheetTable(
         table.name, table.label, table.count, columns, table.id, table.owner, whole, table.sums(),
         counts, {owner: table.sums(owner) for owner in counts}, table.troubles,
     )  # fmt: skip
+
+
+def _values(values: list[Any]) -> list[Any]:
+    return list(map(_finite, values)) if float in set(map(type, values)) else values
+
+
+def _finite(value: Any) -> Any:
+    """Return a value, and what is no number as text: JSON has no word for that."""
+    return str(value) if isinstance(value, float) and not math.isfinite(value) else value
 
 
 def _time(stamp: int) -> str:
@@ -173,18 +183,9 @@ def _unescaped(text: str) -> str:
     return text
 
 
-def _finite(data: Any) -> Any:
-    """Return data with texts in the place of what is no number."""
-    if isinstance(data, float) and not math.isfinite(data):
-        return str(data)
-    if isinstance(data, dict):
-        return {key: _finite(value) for key, value in data.items()}
-    return [_finite(one) for one in data] if isinstance(data, list | tuple) else data
-
-
 def embedded(sheet: Sheet) -> str:
     """Return what in a page keeps a sheet, so that it can be read back; nothing of it is shown."""
-    text = json.dumps(_finite(sheet.data()), ensure_ascii=False, allow_nan=False)
+    text = json.dumps(sheet.data(), ensure_ascii=False, allow_nan=False)
     for plain, mark in _MARKS.items():
         text = text.replace(plain, mark)
     return f"{_BEGIN.decode()}{text}{_END.decode()}"
