@@ -480,3 +480,12 @@ class _Deep(_WordByWord):
     def __init__(self, form: Blocks) -> None:
         super().__init__(form)
         self.first = form.first
+
+
+def test_a_table_is_a_frame(yards: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    pytest.importorskip("pandas")
+    monkeypatch.setenv("CFERRY_HOME", str(yards.home))
+    wheels, builders = open_ferry(yards.top).noting.tables(BRASS).tables
+    both = wheels.frame().merge(builders.frame(), left_on="by", right_on="name")
+    assert both.groupby("by")["teeth"].sum().to_dict() == {"Isa": 1082, "Oona": 1067, "Wren": 868}
+    assert set(both["cogs"]) == {125, 95}
