@@ -55,6 +55,7 @@ from clever_ferry.recipes import Recipes
 from clever_ferry.recipes.encoding import encode
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from tests.conftest import Den, bins, link, state, zips_within
+from tests.test_boxes_more import change, contents
 from tests.test_faults import hidden
 from tests.test_layers import whole
 from tests.test_layers_more import ALL, KEY
@@ -373,6 +374,8 @@ def test_a_table_whose_rows_have_no_numbers(tmp_path: Path) -> None:
         spec = tagged(TableSpec, "sqlite")(file="all.db", table=table, name="name", data="data")
         found = make_box(spec, {}).read(FolderFiles(tmp_path), lambda _: True).entries
         assert {one.name: whole(one.payload) for one in found} == {"one": b"1" * 9, "two": b""}
+        change(make_box(spec, {}), tmp_path, {"two": b"22", "three": b"3"}, ["one"])
+        assert contents(make_box(spec, {}), tmp_path) == {"two": b"22", "three": b"3"}
 
 
 def test_a_check_by_sqlite_comes_to_an_end(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

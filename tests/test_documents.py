@@ -492,10 +492,12 @@ def test_properties_are_edited_at_one_place_alone(
 ) -> None:
     lines = [javaproperties.join_key_value(key, one, separator=sign) for key, one in value.items()]
     last = "\n" if ends or not lines else ""
-    raw = "\n".join(["# a note \\", "", "  ! x=1", *lines]).encode() + last.encode()
+    mark = data.draw(st.sampled_from(["", "\ufeff"]))
+    notes = data.draw(st.sampled_from([[], ["# a note \\", "", "  ! x=1"]]))
+    raw = (mark + "\n".join([*notes, *lines])).encode() + last.encode()
 
     def read(out: bytes) -> dict[str, str]:
-        return dict(javaproperties.loads(out.decode()))
+        return dict(javaproperties.loads(out.decode("utf-8-sig")))
 
     assert read(raw) == value
     asked = [spelled(key) for key in value]
@@ -906,6 +908,8 @@ def test_like_elements_of_xml_are_chosen_and_counted() -> None:
         ("json", b'{"a": 1}', Insert("/a/b", 1)), ("json", b'{"a": 1}', Insert("/b/c", 1)),
         ("json", b'{"a": [1]}', Insert("/a/*", 1)), ("json", b"{}", Remove("/a")),
         ("json", b"{}", Remove("")), ("json", b"{", Put("/a", 1)), ("json", b"\xff", Put("/a", 1)),
+        ("json", b'{"a": 1, "b": "x\ty"}', Put("/a", 2)),
+        ("json", b'{"a\tb": 1, "a": 1}', Put("/a", 2)),
         ("relaxed-json", b'{"a" 1}', Put("/a", 1)), ("relaxed-json", b"{} x", Put("/a", 1)),
         ("relaxed-json", b"[1 2]", Put("/0", 1)), ("relaxed-json", b"{a: 1}", Put("/a", 1)),
         ("relaxed-json", b"[" * 600 + b"]" * 600, Put("/0", 1)),

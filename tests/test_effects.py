@@ -12,6 +12,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from msgspec import ValidationError
 
@@ -33,6 +34,7 @@ from clever_ferry.recipes import Game, Recipes
 from clever_ferry.recipes.compiling import compile_box, compile_game
 from clever_ferry.recipes.establishing import Examiner
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe
+from clever_ferry.recipes.tables import read_tables
 from clever_ferry.tree import FileInfo, Files
 from clever_ferry_demo.invented import FORMATS
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
@@ -118,6 +120,8 @@ def behaviour(game: Game, place: Place) -> list[Any]:
             told = examiner.examine(save)
             found.append([(p.level, p.by, p.faults) for p in told.pieces])
             found.append([(p.entry, p.bound, sorted(p.headers)) for p in save.pieces])
+            tables = read_tables(game.tables, berth.edition.reader, save, one.known)
+            found += [msgspec.to_builtins(table) for table in tables]
         found.append(_damaged(one))
     for one in opened:
         for other in opened:

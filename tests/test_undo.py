@@ -134,6 +134,10 @@ def test_a_save_that_appears_while_proving_is_noticed(
 
     with pytest.raises(NotProvenError, match="put back"):
         ferry.carry_out(plan, meddle)
+    (record,) = ferry.log()
+    assert (record.state, record.details.reason) == (
+        "put back", "the target does not read back as it should",
+    )  # fmt: skip
 
 
 def test_a_target_that_changed_since_the_plan_is_refused(

@@ -57,7 +57,7 @@ def settle_unread(
     try:
         swept = [place for root in roots for place in _swept(root, ident)]
         if snapshot is None and not keeps.locker.snapshots.has(ident):
-            _turn(keeps, record, "put back", clock)
+            _turn(keeps, record, "put back", clock)  # free: what has begun becomes so at the end
             kept = keeps.journal.set_aside(ident)
             if record is None and not swept:
                 told = f"{error.what} It had not begun to replace anything, and is now {kept}."

@@ -293,7 +293,7 @@ class _Reading:
             self._close(self._end)
         if self._open:
             raise DamagedError(f"A block that begins at byte {self._open[-1].first:,} never ends.")
-        return Node(0, at, None, {}, 0, at)
+        return Node(0, at, None, {}, 0, at)  # free: no place is the whole text
 
     def _by_signs(self, text: bytes, shift: int) -> None:
         """Read lines whose blocks are told by signs; what nobody asks for is passed by."""

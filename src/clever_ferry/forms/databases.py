@@ -25,8 +25,8 @@ __all__ = [
     "settled",
 ]
 
-_FEW_STEPS, _FEW_TURNS = 100_000, 500
-_STEPS, _MOST_TURNS = 1_000_000, 20_000
+_FEW_STEPS, _FEW_TURNS = 100_000, 500  # free: about how long
+_STEPS, _MOST_TURNS = 1_000_000, 20_000  # free: about how long
 """Twenty thousand million steps of SQLite's machine: some minutes, then it is let be."""
 
 

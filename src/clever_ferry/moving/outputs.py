@@ -89,7 +89,8 @@ def _begun(part: Path, path: Path) -> Path:
 
 
 def _beside(path: Path) -> Path:
-    return path.with_name(f".{path.name[:80]}.{os.urandom(3).hex()}.part")
+    chance = os.urandom(3).hex()  # free: any few letters
+    return path.with_name(f".{path.name[:80]}.{chance}.part")
 
 
 @contextmanager

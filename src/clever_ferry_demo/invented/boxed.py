@@ -99,7 +99,8 @@ class Longshore:
                 rows += cls._text(name) + blob + struct.pack("<IQ", 1, cls.EPOCH + slot)
                 rows += struct.pack("<I", len(data))
             (place / "rows.lsx").write_bytes(rows)
-            top += cls._text(shelf) + ident + struct.pack("<QQ", len(world) + len(note), cls.EPOCH)
+            top += cls._text(shelf) + ident
+            top += struct.pack("<QQ", len(world) + len(note), cls.EPOCH + slot)
         (folder / "logs.lsi").write_bytes(top)
 
     @staticmethod
@@ -116,10 +117,11 @@ class Longshore:
         for _ in range(count):
             shelf, at = cls._read_text(raw, at)
             place = folder / raw[at : at + 8].hex().upper()
-            size, _ = struct.unpack_from("<QQ", raw, at + 8)
+            size, stamp = struct.unpack_from("<QQ", raw, at + 8)
             at += 24
             folders.add(place.name)
-            pieces = cls._shelf(place)
+            pieces, newest = cls._shelf(place)
+            assert stamp == newest
             assert sum(map(len, pieces.values())) == size
             found[int(shelf.removeprefix("Save "))] = (pieces["world"], pieces["note"])
         assert at == len(raw)
@@ -127,17 +129,17 @@ class Longshore:
         return dict(sorted(found.items()))
 
     @classmethod
-    def _shelf(cls, place: Path) -> dict[str, bytes]:
+    def _shelf(cls, place: Path) -> tuple[dict[str, bytes], int]:
         raw = (place / "rows.lsx").read_bytes()
         assert raw[:4] == b"ROWS"
         total, count, _ = struct.unpack_from("<QII", raw, 4)
-        at, pieces, files = 20, {}, {"rows.lsx"}
+        at, newest, pieces, files = 20, 0, {}, {"rows.lsx"}
         for _ in range(count):
             name, at = cls._read_text(raw, at)
             blob = raw[at : at + 12].hex() + ".bin"
             at += 12
-            parts, _, size = struct.unpack_from("<IQI", raw, at)
-            at += 16
+            parts, stamp, size = struct.unpack_from("<IQI", raw, at)
+            at, newest = at + 16, max(newest, stamp)
             assert parts == 1
             pieces[name] = (place / blob).read_bytes()
             assert len(pieces[name]) == size
@@ -145,7 +147,7 @@ class Longshore:
         assert at == len(raw)
         assert total == sum(map(len, pieces.values()))
         assert {path.name for path in place.iterdir()} == files
-        return pieces
+        return pieces, newest
 
     @staticmethod
     def _read_text(raw: bytes, at: int) -> tuple[str, int]:
