@@ -19,7 +19,8 @@ from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
 from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, read_all
-from clever_ferry.recipes.models import EditionInfo, FactInfo, PieceInfo
+from clever_ferry.recipes.fact_models import FactInfo
+from clever_ferry.recipes.models import EditionInfo, PieceInfo
 from clever_ferry_demo.invented import Crown
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.world import lay_finch

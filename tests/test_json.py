@@ -54,7 +54,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "`look`, `look GAME`": told(den, "look"),
         "`look PATH`": told(den, "look", den.depot),
         "`look --since`": told(den, "look", "--since", "400d"),
-        "`slots`": told(den, "slots", where, "saltglass/tern"),
+        "`slots`": told(den, "slots", where, "saltglass/tern", "--facts"),
         "`pairs`": told(den, "pairs", where, "saltglass/tern"),
         "`explain`": told(den, "explain", where),
         "`tables`": told(den, "tables", brass, "wheels"),
@@ -102,8 +102,12 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
     assert differing.keys() == stated("| what differs in a table ")
     assert differing["differences"][0].keys() == stated("| a difference ")
     assert ran["`slots`"]["berths"][0].keys() >= stated("| a berth ")
+    listed = ran["`slots`"]["berths"][0]["saves"][0]
+    assert listed.keys() == stated("| a save ") | stated("| a save of `slots` ") - {"slots"}
+    assert listed["all_facts"][0].keys() == stated("| one of all facts ")
     pair = told(den, "slots", "saltglass/tern", where)["compared"][0]
     assert pair.keys() == stated("| what is compared ")
+    assert ran["`cross`"]["proofs"][0]["facts"][0].keys() == stated("| a fact of a proof ")
     assert ran["`log`"]["crossings"][0].keys() == stated("| a crossing ")
     named = {word for row in ran for word in re.findall(r"`([a-z]+)", row)}
     assert named == set(_COMMANDS) - {"demo", "help"}, "each command stands here"

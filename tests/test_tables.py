@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import random
+import re
 import sqlite3
 from collections.abc import Callable
 from contextlib import closing
@@ -489,3 +490,69 @@ def test_a_table_is_a_frame(yards: Den, monkeypatch: pytest.MonkeyPatch) -> None
     both = wheels.frame().merge(builders.frame(), left_on="by", right_on="name")
     assert both.groupby("by")["teeth"].sum().to_dict() == {"Isa": 1082, "Oona": 1067, "Wren": 868}
     assert set(both["cogs"]) == {125, 95}
+
+
+MEALS = """\
+recipe = 1
+[game]
+id = "meals"
+title = "Meals"
+[pieces]
+meal = { needed = true, holds = "json" }
+[facts]
+name = { label = "Name", from = "meal", at = "/name" }
+eaten = { label = "Eaten", from = "meal", at = "/hall", unit = "s", compared = RULE }
+[editions.hall]
+title = "the hall"
+berths = [{ on = "any", under = "given", path = "hall" }]
+fields.slot = { type = "number" }
+files = [{ role = "meal", path = "{slot}.meal" }]
+[editions.yard]
+title = "the yard"
+berths = [{ on = "any", under = "given", path = "yard" }]
+fields.slot = { type = "number" }
+files = [{ role = "meal", path = "{slot}.meal" }]
+[editions.yard.facts]
+eaten = { from = "meal", at = "/yard" }
+"""
+AFTER = [
+    ("true", 60, 60, "same"), ("true", 60, 61, "Eaten was 60 and is 61"), ("true", 5, "5", "same"),
+    ("true", "a" * 301 + "b", "a" * 302, "Eaten was"), ("false", 60, 7, "free"),
+    ('"not-less"', 60, 61, "may"), ('"not-less"', 60, 60, "same"),
+    ('"not-less"', 61, 60, "Eaten was 61 and is 60 (after a move: not less)"),
+    ('"not-less"', "few", "many", "(after a move: not less)"), ('"not-more"', 61, 60, "may"),
+    ('"not-more"', 60, 61, "not more"), ("{ within = 2 }", 60, 62, "may"),
+    ("{ within = 2 }", 62, 60, "may"), ("{ within = 2 }", 60, 62.5, "within 2 of it"),
+    ("{ within = 2 }", True, 2, "within 2"), ("{ within = 2 }", 60, None, "and is unknown"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("rule", "before", "after", "ends"), AFTER)
+def test_how_a_fact_may_stand_after_a_move(
+    linux: Callable[..., Den], tmp_path: Path, rule: str, before: Any, after: Any, ends: str
+) -> None:
+    here = linux(home="home")
+    here.recipe("meals", MEALS.replace("RULE", rule))
+    for side in ("hall", "yard"):
+        (tmp_path / side).mkdir()
+    meal = {"name": "Soup", "hall": before, **({"yard": after} if after is not None else {})}
+    (tmp_path / "hall" / "1.meal").write_text(json.dumps(meal))
+    code = 0 if ends in ("same", "may", "free") else 6
+    source, target = f"meals/hall@{tmp_path}:1", f"meals/yard@{tmp_path}:1"
+    report = tmp_path / "done.html"
+    told = here.cferry("cross", source, target, "--yes", "--report", report, code=code)
+    if code:
+        assert ends in re.sub(r"\s+", " ", told.err)
+        assert not (tmp_path / "yard" / "1.meal").exists()
+        return
+    (fact,) = [one for one in here.cferry("slots", source, "--facts", "--json")
+               .data[0]["saves"][0]["all_facts"] if one["key"] == "eaten"]  # fmt: skip
+    word = {"true": "same", "false": "free"}.get(rule, rule.strip('"').split()[:2][-1])
+    assert (fact["after_a_move"], fact["value"]) == (word, before)
+    assert ("as it may after a move" in told.out) == (ends == "may")
+    assert ("2 facts the same" in told.out) == (ends == "same")
+    assert ("as it may be after a move" in report.read_text("utf-8")) == (ends == "may")
+    compared = here.cferry("compare", source, target, "--json").data
+    assert (len(compared["allowed"]), len(compared["same_facts"])) == (
+        int(ends == "may"), 2 if ends == "same" else 1,
+    )  # fmt: skip

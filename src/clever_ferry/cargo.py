@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterator, Mapping
 from types import MappingProxyType
-from typing import Any
+from typing import Any, Literal, Protocol
 
 from blake3 import blake3
 from msgspec import Struct
@@ -12,7 +13,10 @@ from msgspec import Struct
 from clever_ferry.payload import Payload
 from clever_ferry.wording import in_words
 
-__all__ = ["DIGEST_SIZE", "DigestedPayload", "Fact", "Piece", "Save", "digest_of", "new_digest"]
+__all__ = [
+    "DIGEST_SIZE", "Comparison", "DigestedPayload", "Fact", "Piece", "Save", "digest_of",
+    "is_number", "new_digest", "same_value",
+]  # fmt: skip
 
 DIGEST_SIZE = 32
 """Bytes of the BLAKE3 digests by which contents are told apart (`b3sum` gives the same)."""
@@ -66,6 +70,64 @@ class Fact(Struct, frozen=True, gc=False, array_like=True):
     def text(self) -> str:
         """The value in a player's words, such as `12 h 05 min`."""
         return in_words(self.value, self.unit)
+
+
+class Stated(Protocol):
+    """What a fact says, wherever it was read."""
+
+    @property
+    def value(self) -> int | float | str | bool: ...
+    @property
+    def text(self) -> str: ...
+
+
+class Comparison(Struct, frozen=True, gc=False):
+    """How a fact may stand after a move to what it was before."""
+
+    how: Literal["same", "not-less", "not-more", "within", "free"] = "same"
+    within: float = 0
+    """By how much a number may differ, where it may so."""
+
+    @property
+    def in_words(self) -> str:
+        """What it may be after a move, as it is said to players."""
+        match self.how:
+            case "not-less":
+                return "not less"
+            case "not-more":
+                return "not more"
+            case "within":
+                return f"within {self.within:g} of it"
+            case "free":
+                return "may differ"
+        return "the same"
+
+    def allows(self, before: Stated, after: Stated) -> bool:
+        """Tell whether the fact may so stand after a move."""
+        if self.how == "free" or same_value(before, after):
+            return True
+        first, then = before.value, after.value
+        if self.how == "same" or not (is_number(first) and is_number(then)):
+            return False
+        grown: float = then - first  # type: ignore[operator]  # both are numbers
+        if self.how == "within":
+            return abs(grown) <= self.within
+        return grown >= 0 if self.how == "not-less" else grown <= 0
+
+
+def is_number(value: object) -> bool:
+    """Tell whether a value is a number that can be reckoned with."""
+    number = isinstance(value, int | float) and not isinstance(value, bool)
+    return number and not (isinstance(value, float) and not math.isfinite(value))
+
+
+def same_value(one: Stated, other: Stated) -> bool:
+    """Tell whether two facts say the same; a number and a text do where they read alike."""
+    kinds = {"text" if isinstance(fact.value, str) else is_number(fact.value)
+             for fact in (one, other)}  # fmt: skip
+    if kinds in ({"text"}, {True}):
+        return one.value == other.value
+    return one.text == other.text
 
 
 class Piece(Struct, frozen=True, gc=False):

@@ -199,7 +199,13 @@ def proof_data(proof: Proof) -> dict[str, Any]:
         "slot": proof.save.slot,
         "pieces": proof.pieces,
         "facts": [
-            {"label": f.label, "before": f.before, "after": f.after, "same": f.same}
+            {
+                "label": f.label,
+                "before": f.before,
+                "after": f.after,
+                "same": f.same,
+                "allowed": f.allowed,
+            }
             for f in proof.facts
         ],
     }

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import NamedTuple
 
 from clever_ferry.boxes import Contents
-from clever_ferry.cargo import Piece, Save, digest_of
+from clever_ferry.cargo import Comparison, Fact, Piece, Save, digest_of, same_value
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError, UnsupportedError
 from clever_ferry.layers.known import Known
 from clever_ferry.recipes import Edition, Game
@@ -22,12 +22,12 @@ class FactPair(NamedTuple):
     label: str
     before: str | None
     after: str | None
-    compared: bool
-
-    @property
-    def same(self) -> bool:
-        """Whether it proves the save (or at least does not speak against it)."""
-        return self.before == self.after or not self.compared
+    same: bool
+    """Whether both say the same."""
+    allowed: bool
+    """Whether it may so stand after a move, by what the recipe says of it."""
+    free: bool
+    """Whether it may be anything after a move, such as the name of a file."""
 
 
 @dataclass(frozen=True)
@@ -74,19 +74,32 @@ def prove(
     faults += [f"the {piece.title} was not carried, but is there" for piece in there.values()]
     pairs = []
     for key, label in game.fact_labels.items():
-        before, after = source.fact(key), found.fact(key)
-        if before is None and after is None:
-            continue
-        pair = FactPair(
-            label,
-            before.text if before else None,
-            after.text if after else None,
-            key in game.compared,
-        )
-        pairs.append(pair)
-        if not pair.same:
-            faults.append(f"{label} was {pair.before} and is {pair.after}")
+        pair, fault = _pair(label, game.compared[key], source.fact(key), found.fact(key))
+        pairs += [pair] if pair is not None else []
+        faults += fault
     return Proof(found, tuple(pairs), len(encoded), tuple(faults))
+
+
+def _pair(
+    label: str, rule: Comparison, before: Fact | None, after: Fact | None
+) -> tuple[FactPair | None, list[str]]:
+    """Return a fact before and after, and what is wrong with it."""
+    if before is None and after is None:
+        return None, []
+    texts = [fact.text if fact else None for fact in (before, after)]
+    same = allowed = False
+    if before is not None and after is not None:
+        same, allowed = same_value(before, after), rule.allows(before, after)
+        if not same and texts[0] == texts[1]:
+            texts = [str(before.value), str(after.value)]
+    free = rule.how == "free"
+    pair = FactPair(label, texts[0], texts[1], same, allowed or free, free)
+    if pair.allowed:
+        return pair, []
+    wanted = f" (after a move: {rule.in_words})" if rule.how != "same" else ""
+    return pair, [
+        f"{label} was {pair.before or 'unknown'} and is {pair.after or 'unknown'}{wanted}"
+    ]
 
 
 def _otherwise(item: Encoded, piece: Piece) -> Iterator[str]:

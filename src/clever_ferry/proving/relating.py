@@ -6,11 +6,11 @@ Told by what a player goes by: whether they are of one story (`stories.py`), the
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from clever_ferry.cargo import Save, digest_of
+from clever_ferry.cargo import Comparison, Save, digest_of
 from clever_ferry.errors import FerryError
 from clever_ferry.proving.stories import Story, story_of
 from clever_ferry.recipes import Game
@@ -95,10 +95,16 @@ def _played(save: Save) -> float:
     return max((float(v) for v in values if isinstance(v, int | float)), default=0.0)
 
 
-def _relation(save: Save, other: Save, story: Story, compared: Collection[str]) -> Relation:
-    facts, others = ({f.key: f.value for f in s.facts if f.key in compared} for s in (save, other))
-    shared = facts.keys() & others.keys()
-    alike = all(facts[key] == others[key] for key in shared)
+def _relation(
+    save: Save, other: Save, story: Story, compared: Mapping[str, Comparison]
+) -> Relation:
+    facts, others = ({fact.key: fact for fact in one.facts} for one in (save, other))
+    shared = facts.keys() & others.keys() & compared.keys()
+    alike = all(
+        compared[key].allows(facts[key], others[key])
+        for key in shared
+        if compared[key].how in ("same", "within")
+    )
     if alike and _played(save) == _played(other):
         contents = _contents(save), _contents(other)
         if "" in {*contents[0].values(), *contents[1].values()}:

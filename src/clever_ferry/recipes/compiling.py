@@ -124,9 +124,7 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         studio=recipe.game.studio,
         pieces=recipe.pieces,
         fact_labels={key: info.label for key, info in recipe.facts.items()},
-        compared=frozenset(
-            key for key, info in recipe.facts.items() if info.compared and info.files is None
-        ),
+        compared={key: info.comparison for key, info in recipe.facts.items()},
         editions=editions,
         layers=layers,
         handover=recipe.handover,

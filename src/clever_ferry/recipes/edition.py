@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from msgspec import Struct, field
 
 from clever_ferry.boxes import Box
-from clever_ferry.cargo import Piece, Save
+from clever_ferry.cargo import Comparison, Piece, Save
 from clever_ferry.documents.form import Form
 from clever_ferry.layers import Chain, Known
 from clever_ferry.layers.agreements import Claim
@@ -297,7 +297,8 @@ class Game(Struct, frozen=True, kw_only=True):
     studio: str | None
     pieces: Mapping[str, PieceInfo]
     fact_labels: Mapping[str, str]
-    compared: frozenset[str]
+    compared: Mapping[str, Comparison]
+    """How each fact may stand after a crossing to what it was."""
     editions: Mapping[str, Edition]
     layers: Mapping[str, Chain]
     handover: HandoverInfo | None = None

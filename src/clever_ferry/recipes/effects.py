@@ -9,7 +9,8 @@ from clever_ferry.layers.spec import LayerSpec
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.layouts.tracing import refers, trace
 from clever_ferry.naming import FieldSpec, JoinedField, NumberField
-from clever_ferry.recipes.models import BoxRecipe, EditionInfo, FactInfo, GameRecipe
+from clever_ferry.recipes.fact_models import FactInfo
+from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
 from clever_ferry.wording import known
 
 __all__ = [
@@ -203,7 +204,7 @@ def _fact_effects(fact: FactInfo, recipe: GameRecipe) -> Iterator[tuple[str, str
         for key in ("at", "header", "layout", "opens"):
             if getattr(fact, key) is not None:
                 yield key, f"{what} is read from no piece"
-        if fact.files is not None and not fact.compared:
+        if fact.files is not None and fact.compared is not True:
             yield "compared", "what the files tell is compared nowhere: another edition has others"
     if fact.table is not None or fact.files is not None:
         return

@@ -25,7 +25,8 @@ from clever_ferry.forms.recognising import ANY, document_of
 from clever_ferry.layers import UNKNOWN, Chain, Known
 from clever_ferry.layouts import Layout
 from clever_ferry.payload import Payload, head
-from clever_ferry.recipes.models import FactInfo, PacksInfo, PieceInfo
+from clever_ferry.recipes.fact_models import FactInfo
+from clever_ferry.recipes.models import PacksInfo, PieceInfo
 from clever_ferry.recipes.table_models import TableInfo
 from clever_ferry.recipes.tables import fact_of, read_tables
 

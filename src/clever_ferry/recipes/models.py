@@ -6,16 +6,15 @@ their rooms; here they are put together.
 
 from typing import Annotated, Literal, get_args
 
-from msgspec.structs import replace
-
 from clever_ferry.boxes import BoxSpec
 from clever_ferry.documents.spec import FormSpec
 from clever_ferry.layers import LayerSpec
 from clever_ferry.layouts import LayoutSpec
 from clever_ferry.model import HexBytes, Meta, Model, hint
 from clever_ferry.naming import FieldSpec
+from clever_ferry.recipes.fact_models import FactInfo, FactPlace
 from clever_ferry.recipes.spellings import FieldName, Id, Line
-from clever_ferry.recipes.table_models import TableFact, TableInfo
+from clever_ferry.recipes.table_models import TableInfo
 
 __all__ = [
     "KNOWN_FOLDERS",
@@ -23,8 +22,6 @@ __all__ = [
     "BoxRecipe",
     "CloudInfo",
     "EditionInfo",
-    "FactInfo",
-    "FactPlace",
     "FileInfo",
     "GameRecipe",
     "LibraryPlace",
@@ -89,62 +86,6 @@ class PieceInfo(Model):
     reaches: Annotated[
         tuple[ReachInfo, ...], hint("positions that stand in it; one beyond its end is suspicious")
     ] = ()
-
-
-class FactPlace(Model, rename={"source": "from"}):
-    """Where a fact stands; or what a table or the files tell instead."""
-
-    source: Annotated[Id | None, hint("the piece's role")] = None
-    at: Annotated[str | None, hint("the path of the value in the piece")] = None
-    header: Annotated[
-        Id | None, hint("it stands in the piece's header of this layout, and not within")
-    ] = None
-    layout: Annotated[Id | None, hint("the layout to read the piece by")] = None
-    opens: Annotated[
-        tuple[Id, ...] | None,
-        hint("the layers to unwrap for this fact; those of the piece where it is not said"),
-    ] = None
-    field: Annotated[FieldName | None, hint("the name field that is the fact")] = None
-
-    table: Annotated[TableFact | None, hint("instead: what a table tells")] = None
-    files: Annotated[
-        Literal["count", "size", "saved"] | None,
-        hint("instead: of the save's files, how many, their bytes, or the newest one's time"),
-    ] = None
-
-    def __post_init__(self) -> None:
-        ways = (self.source, self.field, self.table, self.files)
-        if sum(way is not None for way in ways) != 1:
-            raise ValueError(
-                "a fact has one of `from` (a piece), `field` (a part of the name), `table` and "
-                "`files`"
-            )
-        if self.source is not None and self.at is None:
-            raise ValueError("a fact from a piece needs `at`, the path of the value in it")
-        if self.header is not None and (self.layout is not None or self.opens is not None):
-            raise ValueError("what stands in a `header` needs no `layout` and no `opens`")
-
-
-class FactInfo(FactPlace, rename={"source": "from"}):
-    """Something a player knows a save by, and where it stands."""
-
-    label: Annotated[Line, hint("what a player calls it")]
-    unit: Annotated[
-        Literal["s", "count", "days-0", "version"] | None, hint("what a number counts")
-    ] = None
-    compared: Annotated[bool, hint("must be the same after a crossing")] = True
-    story: Annotated[
-        Literal["is", "stays", "grows"] | None,
-        hint(
-            "how it tells one world from another of the same name: it `is` its identity (a seed), "
-            "`stays` in one world (its size), or only `grows` (a day); play time does"
-        ),
-    ] = None
-    shown: Annotated[bool, hint("whether lists show it; else it only tells worlds apart")] = True
-
-    def standing(self, place: FactPlace) -> "FactInfo":
-        """Return the same fact, at another place."""
-        return replace(self, **{name: getattr(place, name) for name in FactPlace.__struct_fields__})
 
 
 class PacksInfo(Model, rename={"source": "from"}):

@@ -10,6 +10,7 @@ from typing import Any, Literal, NamedTuple
 
 from msgspec import Struct
 
+from clever_ferry.cargo import same_value
 from clever_ferry.sheets.sheet import Sheet, SheetFact, SheetTable
 
 __all__ = ["Difference", "Differences", "TableDifferences", "compare", "summary"]
@@ -65,6 +66,8 @@ class Differences(Struct, frozen=True):
     tables: tuple[TableDifferences, ...]
     alone: tuple[str, ...]
     """Tables and facts that only one side tells, and why nothing can be said of them."""
+    allowed: tuple[Difference, ...] = ()
+    """Facts that differ as they may after a move from the first to the second."""
 
     @property
     def same(self) -> bool:
@@ -75,18 +78,22 @@ class Differences(Struct, frozen=True):
 def compare(first: Sheet, second: Sheet) -> Differences:
     """Set two sheets of one game against each other."""
     own, other = ({fact.key: fact for fact in sheet.facts} for sheet in (first, second))
-    facts, same, alone = [], [], []
+    facts: list[Difference] = []
+    allowed: list[Difference] = []
+    same: list[str] = []
+    alone: list[str] = []
     for key in dict.fromkeys((*own, *other)):
         if key not in own or key not in other:
             one = own.get(key) or other[key]
             side = "first" if key in own else "second"
             alone.append(f"{one.label}: only the {side} tells it ({one.text})")
-        elif not own[key].compared or not other[key].compared:
+        elif "free" in (own[key].compared.how, other[key].compared.how):
             continue  # such as the name that a player gave the file
-        elif (how := _how(own[key].value, other[key].value)) is None:
+        elif same_value(own[key], other[key]):
             same.append(f"{own[key].label} {own[key].text}")
         else:
-            facts.append(_fact_difference(own[key], other[key], how))
+            as_may_be = own[key].compared.allows(own[key], other[key])
+            (allowed if as_may_be else facts).append(_fact_difference(own[key], other[key]))
     tables = []
     there = {table.name: table for table in second.tables}
     for table in first.tables:
@@ -100,11 +107,16 @@ def compare(first: Sheet, second: Sheet) -> Differences:
         else:
             tables.append(_tables(table, like))
     alone += [f"{table.label}: only the second tells it" for table in there.values()]
-    return Differences(first, second, tuple(facts), tuple(same), tuple(tables), tuple(alone))
+    return Differences(
+        first, second, tuple(facts), tuple(same), tuple(tables), tuple(alone), tuple(allowed)
+    )
 
 
-def _fact_difference(one: SheetFact, other: SheetFact, how: How) -> Difference:
-    return Difference(one.label, "", how, "", one.text, other.text)
+def _fact_difference(one: SheetFact, other: SheetFact) -> Difference:
+    texts = (one.text, other.text)
+    if texts[0] == texts[1]:
+        texts = (str(one.value), str(other.value))
+    return Difference(one.label, "", _how(one.value, other.value) or "other", "", *texts)
 
 
 def _how(one: Any, other: Any) -> How | None:

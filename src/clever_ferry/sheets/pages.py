@@ -103,7 +103,11 @@ _SHEET = """{% extends "base" %}
 {% endblock %}
 """
 
-_MACROS = """{% macro differences(told) %}
+_MACROS = """{% macro allowed(told) %}
+{% for one in told.allowed %}<p>{{ one.what|line }} was {{ one.first|line }} and is
+{{ one.second|line }}, as it may be after a move.</p>{% endfor %}
+{% endmacro %}
+{% macro differences(told) %}
 {% if told.facts %}<h3>Facts that differ</h3>
 <div class="wide"><table><thead><tr><th></th><th>Fact</th><th class="number">First</th>
 <th class="number">Second</th></tr></thead><tbody>
@@ -127,7 +131,7 @@ _MACROS = """{% macro differences(told) %}
 """
 
 _COMPARISON = """{% extends "base" %}
-{% from "macros" import differences %}
+{% from "macros" import allowed, differences %}
 {% block title %}{{ told.first.title|line }} against {{ told.second.title|line }}{% endblock %}
 {% block body %}
 <p class="soft">{{ told.first.game_title|line }}</p>
@@ -141,6 +145,7 @@ _COMPARISON = """{% extends "base" %}
 <td>{{ told.second.saved|time }}</td></tr>
 </tbody></table>
 {% if told.same %}<p><strong>They are the same in all that both tell.</strong></p>{% endif %}
+{{ allowed(told) }}
 {% for line in told.alone %}<p class="note">Not compared: {{ line|line }}</p>{% endfor %}
 {{ differences(told) }}
 {% if told.same_facts %}<h2>The same</h2><p>{{ told.same_facts|join(" · ")|line }}</p>{% endif %}
@@ -149,7 +154,7 @@ _COMPARISON = """{% extends "base" %}
 
 
 _REPORT = """{% extends "base" %}
-{% from "macros" import differences %}
+{% from "macros" import allowed, differences %}
 {% block title %}{{ report.title|line }}{% endblock %}
 {% block body %}
 <p class="soft">{{ report.game|line }}</p>
@@ -185,6 +190,7 @@ in place of {{ move.replaced|line }}{% endif %}</p>
 {%- for table in move.compared.tables %}, {{ "{:,}".format(table.first) }} {{ table.label|line }}
 {%- endfor %}.</p>
 {% else %}{{ differences(move.compared) }}{% endif %}
+{{ allowed(move.compared) }}
 {% for line in move.compared.alone %}<p class="note">Not compared: {{ line|line }}</p>{% endfor %}
 {% endif %}
 {% for line in move.established %}<p class="soft">{{ line|line }}</p>{% endfor %}

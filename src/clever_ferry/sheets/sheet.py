@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
 import msgspec
 from msgspec import Struct, field
 
-from clever_ferry.cargo import Fact, Save
+from clever_ferry.cargo import Comparison, Fact, Save
 from clever_ferry.errors import DamagedError, UnsupportedError
 from clever_ferry.recipes.tables import Table
 from clever_ferry.wording import in_words
@@ -33,8 +33,8 @@ class SheetFact(Struct, frozen=True):
     label: str
     value: int | float | str | bool
     unit: str | None = None
-    compared: bool = True
-    """Whether it must be the same after a move."""
+    compared: Comparison = Comparison()
+    """How it may stand after a move to what it was."""
 
     @property
     def text(self) -> str:
@@ -103,11 +103,11 @@ class Sheet(Struct, frozen=True):
 
 def sheet_of(
     save: Save, tables: Sequence[Table], *, game: str, game_title: str, edition: str, where: str,
-    now: int, compared: Collection[str], whole: Collection[str] | None = None,
+    now: int, compared: Mapping[str, Comparison], whole: Collection[str] | None = None,
 ) -> Sheet:  # fmt: skip
     """Return the sheet of a save, with the tables of these names `whole` (all, for None).
 
-    `compared` are the facts, by key, that must be the same after a move.
+    `compared` says of facts, by key, how they may stand after a move.
     """
     told = tuple(
         _table(table, whole is None or table.name in whole) for table in tables
@@ -120,9 +120,9 @@ def sheet_of(
     )  # fmt: skip
 
 
-def _fact(fact: Fact, compared: Collection[str]) -> SheetFact:
+def _fact(fact: Fact, compared: Mapping[str, Comparison]) -> SheetFact:
     value = _finite(fact.value)
-    return SheetFact(fact.key, fact.label, value, fact.unit, fact.key in compared)
+    return SheetFact(fact.key, fact.label, value, fact.unit, compared[fact.key])
 
 
 def _table(table: Table, whole: bool) -> SheetTable:

@@ -81,6 +81,9 @@ def _print(told: Differences, html: Path | None) -> None:
         out.print(shown)
     for each in told.tables:
         _print_table(each)
+    for one in told.allowed:
+        line = f"{one.what} was {one.first} and is {one.second}, as it may be after a move."
+        out.print(escape(line), soft_wrap=True)
     for line in told.alone:
         out.print(f"[care]Not compared:[/] {escape(line)}", soft_wrap=True)
     if not told.same and told.same_facts:
@@ -133,6 +136,7 @@ def _data(told: Differences, html: Path | None) -> dict[str, Any]:
         **sides,
         "facts": to_builtins(told.facts),
         "same_facts": list(told.same_facts),
+        "allowed": to_builtins(told.allowed),
         "tables": to_builtins(told.tables),
         "not_compared": list(told.alone),
         "file": str(html) if html is not None else None,

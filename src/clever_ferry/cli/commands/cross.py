@@ -222,7 +222,8 @@ def _agree(plan: Plan, *, yes: bool, replace: bool, ask: bool) -> None:
 
 def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
     pieces = sum(proof.pieces for proof in crossed.proofs)
-    compared = sum(fact.compared for proof in crossed.proofs for fact in proof.facts)
+    facts = [fact for proof in crossed.proofs for fact in proof.facts if not fact.free]
+    same = sum(fact.same for fact in facts)
     out.print(heading("Read back and the same"))
     for proof, examined in zip(crossed.proofs, crossed.examined, strict=True):
         out.print(f"  [good]✓[/] {save_line(proof.save, plan.target.berth.edition)}")
@@ -231,11 +232,15 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
     but = f" but for {counted(agreed, 'value')} that must agree here" if agreed else ""
     if rebuilt := sum(rebuilt_pieces(proof.save) for proof in crossed.proofs):
         but += f" ({counted(rebuilt, 'database')} built anew for that, with the same rows)"
-    facts = f", {counted(compared, 'fact')} the same" if compared else ""
+    told = f", {counted(same, 'fact')} the same" if same else ""
     out.print(
         f"  Read back from {escape(plan.target.berth.edition.title)}: {counted(pieces, 'piece')} "
-        f"byte for byte as carried{but}{facts}. Whether it loads, its game will tell."
+        f"byte for byte as carried{but}{told}. Whether it loads, its game will tell."
     )
+    for fact in facts:
+        if not fact.same:
+            line = f"{fact.label} was {fact.before} and is {fact.after}, as it may after a move."
+            out.print(f"  {escape(line)}")
     print_unkept(crossed.unkept)
     after = steps_after(plan, [proof.save for proof in crossed.proofs], place)
     if after:

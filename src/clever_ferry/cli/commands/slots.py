@@ -37,6 +37,7 @@ if TYPE_CHECKING:
     from clever_ferry.cargo import Fact, Save
     from clever_ferry.ferry import Ferry
     from clever_ferry.finding.berths import Berth, OpenBerth
+    from clever_ferry.recipes import Game
 
 __all__ = ["command"]
 
@@ -62,6 +63,7 @@ _ORDERS: dict[str, Callable[[Save], Any]] = {
     show_default=True,
     help="What comes first.",
 )
+@click.option("--facts", "every_fact", is_flag=True, help="Show all that is known of each save.")
 @click.option(
     "--picture", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.png",
     help="Also draw when each side was saved, and what was carried.",
@@ -71,14 +73,15 @@ _ORDERS: dict[str, Callable[[Save], Any]] = {
 @click.pass_obj
 def command(
     computer: Path | None, where: tuple[str, ...], account: str | None, order: str,
-    picture: Path | None, given: dict[str, str], as_json: bool,
+    every_fact: bool, picture: Path | None, given: dict[str, str], as_json: bool,
 ) -> None:  # fmt: skip
     """List saves with what you know them by: name, day, play time. The newest comes first.
 
     WHERE is a game (saltglass), an edition (saltglass/depot), or some of its slots
     (saltglass/depot:2, :2,5, :1-3, :"Gull Rock"). For saves in another folder:
     openttd/server@/path/to/folder. Two WHEREs are compared: which saves are the same
-    progress, and which side is ahead.
+    progress, and which side is ahead. With --facts, each save's facts are listed, with how
+    they may stand after a move, and which of them tell one world from another.
     """
     if len(where) > 2:
         raise WrongUseError("Two places can be compared, not more.")
@@ -110,7 +113,7 @@ def command(
         told_drawn = f"[good]✓[/] {counted(drawn, 'save')} drawn in {escape(str(picture))}"
         console(err=as_json).print(told_drawn, soft_wrap=True)
     if as_json:
-        data = [_data(one) for one in opened]
+        data = [_data(one, every_fact) for one in opened]
         compared = [_related_data(one) for one in related or ()]
         echo_json({"berths": data} if related is None else {"berths": data, "compared": compared})
         if not any(one.listing.saves for one in opened):
@@ -123,7 +126,10 @@ def command(
         if not one.listing.saves:
             _print_none(one)
             continue
-        _print_saves(one)
+        if every_fact:
+            _print_facts(one)
+        else:
+            _print_saves(one)
     if related is not None:
         _print_related(opened, related)
         way = way_between(opened[0].berth, opened[1].berth, related)
@@ -226,11 +232,15 @@ def _sorted(one: OpenBerth, order: str) -> OpenBerth:
     return replace(one, listing=replace(one.listing, saves=saves))
 
 
-def _data(one: OpenBerth) -> dict[str, object]:
+def _data(one: OpenBerth, every_fact: bool) -> dict[str, object]:
     return {
         **berth_data(one.berth),
         "saves": [
-            {**save_data(save), "missing": one.berth.edition.missing(save.roles)}
+            {
+                **save_data(save),
+                "missing": one.berth.edition.missing(save.roles),
+                **({"all_facts": _facts_data(save, one.berth.game)} if every_fact else {}),
+            }
             for save in one.listing.saves
         ],
         "shared": [piece.entry for piece in one.listing.shared],
@@ -287,6 +297,44 @@ def _print_saves(one: OpenBerth) -> None:
         )  # fmt: skip
     out.print(shown)
     _print_notes(one)
+
+
+_STORIES = {"is": "is this world alone", "stays": "stays in one world", "grows": "only grows"}
+
+
+def _print_facts(one: OpenBerth) -> None:
+    """Print all that is known of each save, one save under the other."""
+    out, game = console(), one.berth.game
+    for save in one.listing.saves:
+        where = numbered(save.slot, one.berth.edition)
+        out.print(f"[save]{escape(save.title)}[/]  ({escape(where)}, {when(save.stamp)})",
+                  soft_wrap=True)  # fmt: skip
+        shown = table("Fact", "Value", "After a move", "In one world")
+        for key, label in game.fact_labels.items():
+            fact = save.fact(key)
+            shown.add_row(
+                escape(label), escape(fact.text) if fact else "[dim]?[/]",
+                game.compared[key].in_words, _STORIES.get(game.stories.get(key, ""), ""),
+            )  # fmt: skip
+        out.print(shown)
+    _print_notes(one)
+
+
+def _facts_data(save: Save, game: Game) -> list[dict[str, object]]:
+    found = ((key, save.fact(key)) for key in game.fact_labels)
+    return [
+        {
+            "key": key,
+            "label": game.fact_labels[key],
+            "value": fact.value if fact else None,
+            "text": fact.text if fact else None,
+            "unit": fact.unit if fact else None,
+            "after_a_move": game.compared[key].how,
+            "within": game.compared[key].within,
+            "in_one_world": game.stories.get(key),
+        }
+        for key, fact in found
+    ]
 
 
 def _unfit(save: Save) -> tuple[bool, bool]:
