@@ -104,7 +104,7 @@ def test_an_extra_piece_is_not_what_was_carried(den: Den, monkeypatch: pytest.Mo
     other = replace(found, pieces=(wrong, *pieces[1:]))
     assert f"the {wrong.title} is not what was carried" in faults(other)
     blind = replace(found, facts=tuple(fact for fact in found.facts if fact.key != "day"))
-    assert "Day was 57 and is None" in faults(blind)
+    assert "Day was 57 and is unknown" in faults(blind)
     assert not any(item.payload.digest for item in plan.encoded), "a plan is not filled in"
 
 

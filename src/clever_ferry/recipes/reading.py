@@ -13,6 +13,7 @@ from clever_ferry.boxes import Contents, Entry
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.errors import KeyNeededError, UnsupportedError
 from clever_ferry.layers import Known
+from clever_ferry.layers.found import Found
 from clever_ferry.naming import Ambiguous, Value
 from clever_ferry.recipes.agreeing import unlike
 from clever_ferry.recipes.edition import Edition
@@ -203,11 +204,14 @@ class _Gathering:
     def _peeled(self, entry: Entry, file: PieceFile, own: Mapping[str, Value], old: bool) -> Piece:
         """Return a piece without its wrapping, as far as that can be had."""
         payload, problem, locked = entry.payload, "", ""
-        bound, headers, claims = _NOTHING_SAID, _NOTHING_SAID, ()
+        bound, headers = _NOTHING_SAID, _NOTHING_SAID
+        claims: tuple[Any, ...] = ()
         try:
-            unwrapped = file.chain.unwrap(payload, self._known)
-            payload, bound, headers = unwrapped.payload, unwrapped.bound, unwrapped.headers
-            claims = unwrapped.claims
+            found = Found(known=self._known)
+            payload = found.checked("payload", file.chain.unwrap_into(payload, found)[0])
+            bound, headers = found.bound, found.headers
+            if found.claims:
+                claims = tuple(found.claims)
             if file.sidecar is not None:
                 read = file.sidecar.values(payload)
                 bound = {**bound, **file.sidecar.bound(read)}
@@ -262,7 +266,9 @@ class _Gathering:
         if lacks is None:
             missing = [f"its {role} is missing" for role in self._edition.missing(roles)]
             lacks = self._lacks[roles] = (missing, len(set(roles)) < len(roles))
-        if lacks[1]:
+        if lacks[1] and len({(one.role, frozenset(one.fields.items())) for one in pieces}) < len(
+            pieces
+        ):
             problems += _doubles(pieces)
         for piece in pieces:
             if piece.problem or piece.locked:
