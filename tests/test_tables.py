@@ -30,6 +30,7 @@ from clever_ferry.sheets.pages import comparison_page, sheet_page
 from clever_ferry.sheets.sheet import Sheet, SheetColumn, SheetFact, SheetTable, read_sheet
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from tests.conftest import Den, bins
+from tests.test_demands import game
 
 BRASS = "orrery-yard/windows:Brass Court"
 
@@ -45,10 +46,23 @@ def yard_file(den: Den) -> Path:
 
 
 def test_a_yards_tables_are_told_written_and_summed(yards: Den, tmp_path: Path) -> None:
-    (wheels, builders) = yards.cferry("tables", BRASS, "--json").data["tables"]
+    tables = {one["name"]: one for one in yards.cferry("tables", BRASS, "--json").data["tables"]}
+    assert {name: one["count"] for name, one in tables.items()} == {
+        "builders": 3, "houses": 3, "land": 36, "buildings": 33, "machines": 24, "stores": 61,
+        "contracts": 18, "wheels": 91,
+    }  # fmt: skip
+    wheels, builders = tables["wheels"], tables["builders"]
     assert (wheels["count"], wheels["sums"]) == (91, {"teeth": 3017})
+    assert [tables[name]["sums"] for name in ("houses", "land", "machines", "stores")] == [
+        {"coins": 4374}, {}, {}, {"amount": 453},
+    ]  # fmt: skip
     assert wheels["counts"] == {"Wren": 31, "Isa": 30, "Oona": 30}
     assert (builders["count"], builders["sums"], builders["counts"]) == (3, {"cogs": 345}, {})
+    assert tables["houses"]["counts"] == {"Wren": 1, "Isa": 1, "Oona": 1}
+    assert tables["stores"]["counts"] == {"Wren's House": 19, "Isa's House": 21, "Oona's House": 21}
+    machines = yards.cferry("tables", BRASS, "machines", "--json").data["tables"][0]
+    kinds = [(row[1], row[-1]) for row in machines["rows"]]
+    assert kinds[:2] == [("Lathe", "Wren's House"), ("Lathe", "Isa's House")]
     told = yards.cferry("tables", BRASS).out
     assert "Teeth 3,017" in told
     assert "Oona 30" in told
@@ -85,9 +99,18 @@ def test_what_is_odd_in_a_table_is_told_by_check(yards: Den) -> None:
         told = yards.cferry("check", BRASS)
         assert f"suspicious: yards/Brass Court/yard.xml: {said}" in told.out
         assert "damaged" not in told.out
+    file.write_bytes(raw)
+    stores = file.with_name("stores.xml")
+    raw = stores.read_bytes()
+    stores.write_bytes(raw.replace(b'building="1"', b'building="77"', 1))
+    assert "building: no Buildings has the number 77" in yards.cferry("check", BRASS).out
+    found = yards.cferry("tables", BRASS, "stores", "--json").data["tables"][0]
+    assert found["counts"] == {"": 1, "Wren's House": 18, "Isa's House": 21, "Oona's House": 21}
+    stores.write_bytes(raw)
+    raw = file.read_bytes()
     file.write_bytes(raw[:-20])
     assert "?" not in yards.cferry("tables", BRASS, "builders").out
-    lost = yards.cferry("tables", BRASS, "--json").data["tables"][0]
+    lost = yards.cferry("tables", BRASS, "--json").data["tables"][-1]
     assert (lost["read"], lost["count"]) == (False, 0)
     assert "yard.xml" in yards.cferry("tables", BRASS, "wheels", code=3).out
 
@@ -97,7 +120,7 @@ def test_a_sheet_is_a_page_and_is_read_back(yards: Den, tmp_path: Path) -> None:
     done = yards.cferry("sheet", BRASS, "-o", page).out
     assert f'cferry compare "{page}" SAVE' in done
     same = yards.cferry("compare", page, BRASS).out
-    assert "The same: Brass Court, 4 facts, 91 wheels, 3 builders." in same
+    assert "The same: Brass Court, 7 facts, 3 builders, 3 houses, 36 land" in same
     yards.cferry("sheet", BRASS, "-o", few, "--table", "builders")
     assert "there already" in yards.cferry("sheet", BRASS, "-o", few, code=4).err
     file = yard_file(yards)
@@ -106,13 +129,13 @@ def test_a_sheet_is_a_page_and_is_read_back(yards: Den, tmp_path: Path) -> None:
     html = tmp_path / "told.html"
     told = yards.cferry("compare", page, BRASS, "--json", "--html", html, code=11).data
     found = {(one["what"], one["how"]): (one["first"], one["second"])
-             for one in told["tables"][0]["differences"]}  # fmt: skip
+             for one in told["tables"][-1]["differences"]}  # fmt: skip
     assert found == {
         ("No. 2", "more"): (14, 15), ("No. 91", "missing"): ("Teeth 36", None),
         ("No. 92", "new"): (None, "Teeth 36"),
     }  # fmt: skip
-    assert told["tables"][0]["same"] == 89
-    by_sums = yards.cferry("compare", few, BRASS, "--json", code=11).data["tables"][0]
+    assert told["tables"][-1]["same"] == 89
+    by_sums = yards.cferry("compare", few, BRASS, "--json", code=11).data["tables"][-1]
     assert by_sums["matched"] == "sums"
     assert [(one["what"], one["owner"], one["first"], one["second"])
             for one in by_sums["differences"]] == [
@@ -131,6 +154,50 @@ def test_a_sheet_is_a_page_and_is_read_back(yards: Den, tmp_path: Path) -> None:
         (("compare", "latest", BRASS), 3, "no backups yet"),
     ):
         assert said in yards.cferry(*words, code=code).err
+
+
+def test_a_yard_that_is_played_on_is_told_by_house(yards: Den, tmp_path: Path) -> None:
+    page = tmp_path / "before.html"
+    yards.cferry("sheet", BRASS, "-o", page)
+    played = ("play", "--slot", "Brass Court", "--days", "2")
+    game(yards, "orrery-yard", "windows", *played)
+    told = yards.cferry("compare", page, BRASS, "--json", code=11).data
+    tables = {one["name"]: one for one in told["tables"]}
+    assert {one["owner"] for one in tables["machines"]["differences"]} == {
+        "Wren's House", "Isa's House", "Oona's House",
+    }  # fmt: skip
+    new = [one["what"] for one in tables["machines"]["differences"] if one["how"] == "new"]
+    assert new == ["Polishing bench (No. 26)", "Wheel cutter (No. 27)", "Lathe (No. 25)"]
+    assert [(one["what"], one["how"]) for one in tables["houses"]["differences"]] == [
+        ("Isa's House (No. 2)", "more"), ("Oona's House (No. 3)", "more"),
+        ("Wren's House (No. 1)", "more"),
+    ]  # fmt: skip
+    assert (tables["land"]["differences"], tables["land"]["same"]) == ([], 36)
+
+
+PARTS = {
+    "houses": (b'count="3"', b'count="4"', "says 4, and has 3"),
+    "land": (b'house="2"', b'house="9"', "the house 9, which is nowhere"),
+    "buildings": (b'no="3"', b'no="5"', "not counted from 1"),
+    "machines": (b"<machine ", b"<engine ", "of something else"),
+    "stores": (b'amount="', b'amount="-', "less than nothing"),
+    "contracts": (b"due=", b"owed=", "has a contract with"),
+    "weather": (b'day="31"', b'day="30"', "of day 30, not of day 31"),
+    "card": (b'"houses": 3', b'"houses": 2', "card.json says"),
+}
+
+
+@pytest.mark.parametrize("part", PARTS)
+def test_a_yard_counts_everything_when_it_loads(yards: Den, part: str) -> None:
+    file = next(yard_file(yards).parent.glob(f"{part}.*"))
+    old, new, said = PARTS[part]
+    raw = file.read_bytes()
+    assert old in raw
+    file.write_bytes(raw.replace(old, new, 1))
+    load = ("load", "--slot", "Brass Court")
+    assert said in game(yards, "orrery-yard", "windows", *load, code=1).err
+    file.write_bytes(raw)
+    game(yards, "orrery-yard", "windows", *load)
 
 
 def test_a_backup_is_set_against_the_save_that_goes_on_from_it(yards: Den) -> None:
@@ -324,6 +391,11 @@ files = { label = "Files", files = "count" }
         ('"crew", sum', '"crow", sum', "there is no table 'crow'"),
         ('sum = "gold"', 'sum = "gild"', "no such column"),
         ('sum = "gold"', 'of = "Isa"', "has no `owner`"),
+        ('sum = "gold"', 'sum = "able"', "count nothing, as no `unit` says so"),
+        ('id = "name"', 'id = "name"\nowner = "nil"', "there is no column 'nil'"),
+        ('id = "name"', 'id = "name"\nowner = "name/gold"', "refers to no table"),
+        ('id = "name"', 'id = "name"\nnamed = "nil"', "no such column"),
+        ('id = "name"', 'id = "name"\nowner = "slot"\ncolumns.whose = {}', "is called"),
         ('id = "name"', 'id = "nam"', "no such column"),
         ('rows = "/crew/*"', 'rows = "crew"', "must start with"),
         ('{ field = "slot" }', '{ field = "slut" }', "no edition has a field"),
@@ -376,7 +448,7 @@ def test_what_a_crossing_did_is_written_as_a_page(
     (tmp_path / "yards").mkdir()
     done = yards.cferry(*across, "--report", tmp_path / "yard.html", "--host-ok", "--packs-ok")
     assert "carried" in done.out
-    assert "the same, 91 Wheels, 3 Builders" in parsed((tmp_path / "yard.html").read_text("utf-8"))
+    assert "18 Contracts, 91 Wheels." in parsed((tmp_path / "yard.html").read_text("utf-8"))
 
 
 def test_a_page_that_can_not_be_written_takes_nothing_back(yards: Den, tmp_path: Path) -> None:
@@ -486,7 +558,9 @@ class _Deep(_WordByWord):
 def test_a_table_is_a_frame(yards: Den, monkeypatch: pytest.MonkeyPatch) -> None:
     pytest.importorskip("pandas")
     monkeypatch.setenv("CFERRY_HOME", str(yards.home))
-    wheels, builders = open_ferry(yards.top).noting.tables(BRASS).tables
+    wheels, builders = (
+        open_ferry(yards.top).noting.tables(BRASS, ["wheels", "builders"]).tables[::-1]
+    )
     both = wheels.frame().merge(builders.frame(), left_on="by", right_on="name")
     assert both.groupby("by")["teeth"].sum().to_dict() == {"Isa": 1082, "Oona": 1067, "Wren": 868}
     assert set(both["cogs"]) == {125, 95}

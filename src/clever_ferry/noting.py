@@ -22,7 +22,7 @@ from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.payload import read_all
 from clever_ferry.places import Places
 from clever_ferry.proving.relating import relate
-from clever_ferry.recipes.tables import Table, read_tables
+from clever_ferry.recipes.tables import Table, read_tables, with_referred
 from clever_ferry.sheets.differing import Differences, compare
 from clever_ferry.sheets.sheet import Sheet, read_sheet, sheet_of
 from clever_ferry.wording import known
@@ -138,10 +138,9 @@ class Noting:
     def _read(self, opened: OpenBerth, save: Save, names: Collection[str] | None) -> Chosen:
         self._refuse_unknown(opened, names or ())
         every = opened.berth.game.tables
-        wanted = {name: info for name, info in every.items() if names is None or name in names}
+        wanted = [name for name in every if names is None or name in names]
         # What is referred to is read, too, so that a reference is told right.
-        more = {one.refers for info in wanted.values() for one in info.columns.values()}
-        asked = {**wanted, **{name: every[name] for name in every if name in more}}
+        asked = with_referred(every, wanted)
         found = read_tables(asked, opened.berth.edition.reader, save, opened.known)
         return Chosen(opened, save, [table for table in found if table.name in wanted])
 

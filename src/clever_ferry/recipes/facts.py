@@ -28,7 +28,7 @@ from clever_ferry.payload import Payload, head
 from clever_ferry.recipes.fact_models import FactInfo
 from clever_ferry.recipes.models import PacksInfo, PieceInfo
 from clever_ferry.recipes.table_models import TableInfo
-from clever_ferry.recipes.tables import fact_of, read_tables
+from clever_ferry.recipes.tables import fact_of, read_tables, with_referred
 
 __all__ = ["UNREADABLE", "FactReader", "FactsRead"]
 
@@ -243,7 +243,10 @@ class FactReader:
         known: Known, keyless: bool,
     ) -> list[str]:  # fmt: skip
         """Put what tables tell among the facts; return why some could not be told."""
-        names = dict.fromkeys(info.table.table for *_, info in self._by_table if info.table)
+        facts_of = [info.table for *_, info in self._by_table if info.table]
+        names = dict.fromkeys(one.table for one in facts_of)
+        owned = with_referred(self._tables, [one.table for one in facts_of if one.of is not None])
+        names |= dict.fromkeys(owned)
         save = Save(0, fields, tuple(pieces))
         try:
             read = read_tables({name: self._tables[name] for name in names}, self, save, known)

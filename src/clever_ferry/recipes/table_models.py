@@ -8,9 +8,11 @@ from clever_ferry.model import Meta, Model, hint
 from clever_ferry.recipes.spellings import FieldName, Id, Line
 from clever_ferry.wording import known
 
-__all__ = ["ColumnInfo", "TableFact", "TableInfo", "table_faults"]
+__all__ = ["WHOSE", "ColumnInfo", "TableFact", "TableInfo", "table_faults"]
 
 Fault = tuple[str, str]
+WHOSE = "whose"
+"""The column that says whose a row is, where that is looked up in other tables."""
 
 
 class ColumnInfo(Model):
@@ -43,7 +45,30 @@ class TableInfo(Model, rename={"source": "from"}):
     rows: Annotated[str, hint("the place of the rows: `/list/*`, or that of like elements")]
     columns: Annotated[dict[Id, ColumnInfo], Meta(description="by name", min_length=1)]
     id: Annotated[Id | None, hint("the column that tells rows apart")] = None
-    owner: Annotated[Id | None, hint("the column that says whose a row is")] = None
+    named: Annotated[Id | None, hint("the column that says what a row is called")] = None
+    owner: Annotated[
+        Line | None,
+        hint(
+            "the column that says whose a row is; or several with slashes between, each of the "
+            "table that the one before `refers` to: `building/plot/house`"
+        ),
+    ] = None
+
+    @property
+    def owner_path(self) -> tuple[str, ...]:
+        """The columns that lead to whose a row is: its own first."""
+        return tuple(self.owner.split("/")) if self.owner else ()
+
+    def far(self, tables: "Mapping[str, TableInfo]") -> bool:
+        """Tell whether whose a row is stands in another table, or is called something there."""
+        first = tables.get(self.columns[self.owner_path[0]].refers or "")
+        return len(self.owner_path) > 1 or (first is not None and first.named is not None)
+
+    def adds_up(self, column: str) -> bool:
+        """Tell whether a column's numbers count something, and are added up."""
+        info = self.columns[column]
+        apart = column in (self.id, *self.owner_path[:1]) or info.refers is not None
+        return not apart and (info.what is None if info.unit is None else info.unit != "days-0")
 
     @property
     def roles(self) -> tuple[str, ...]:
@@ -90,10 +115,14 @@ def table_faults(
                 yield f"{own}.refers", f"tables.{info.refers} has no `id`"
             if info.unit is not None and info.what in ("text", "yes-no"):
                 yield f"{own}.unit", f"{info.what} counts nothing"
-        for key_of in ("id", "owner"):
+        for key_of in ("id", "named"):
             value = getattr(table, key_of)
             if value is not None and value not in table.columns:
                 yield f"{key}.{key_of}", f"no such column; {known(table.columns)}"
+        if table.owner is not None:
+            yield from _owner_faults(f"{key}.owner", table, tables)
+            if WHOSE in table.columns:
+                yield f"{key}.columns.{WHOSE}", f"{WHOSE} is what the owner's column is called"
     for name, fact in facts.items():
         there = tables.get(fact.table)
         if there is None:
@@ -101,5 +130,24 @@ def table_faults(
             continue
         if fact.sum is not None and fact.sum not in there.columns:
             yield f"facts.{name}.sum", f"no such column; {known(there.columns)}"
+        elif fact.sum is not None and not there.adds_up(fact.sum):
+            yield (
+                f"facts.{name}.sum",
+                "its numbers count nothing, as no `unit` says so",
+            )
         if fact.of is not None and there.owner is None:
             yield f"facts.{name}.of", f"tables.{fact.table} has no `owner`"
+
+
+def _owner_faults(key: str, table: TableInfo, tables: Mapping[str, TableInfo]) -> Iterator[Fault]:
+    at = table
+    for step, name in enumerate(table.owner_path):
+        if name not in at.columns:
+            yield key, f"there is no column {name!r}; {known(at.columns)}"
+            return
+        further = at.columns[name].refers
+        if step + 1 < len(table.owner_path):
+            if further is None or further not in tables:
+                yield key, f"the column {name!r} refers to no table, so that nothing leads further"
+                return
+            at = tables[further]

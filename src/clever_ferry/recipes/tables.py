@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any, Protocol
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.documents.form import Form
@@ -16,12 +17,12 @@ from clever_ferry.documents.tabling import MOST_ROWS, columns_in
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError, UnsupportedError
 from clever_ferry.layers import UNKNOWN, Known
 from clever_ferry.payload import Payload
-from clever_ferry.recipes.table_models import ColumnInfo, TableFact, TableInfo
+from clever_ferry.recipes.table_models import WHOSE, ColumnInfo, TableFact, TableInfo
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Column", "Opening", "Table", "fact_of", "read_tables"]
+__all__ = ["Column", "Opening", "Table", "fact_of", "read_tables", "with_referred"]
 
 _TOLD = 5
 """So many of what is wrong alike are named one by one."""
@@ -46,6 +47,8 @@ class Column(Struct, frozen=True):
     refers: str | None
     """The table whose rows its values name."""
     values: list[Any]
+    adds: bool = True
+    """Whether its numbers count something, so that they can be added up."""
 
 
 class Table(Struct, frozen=True):
@@ -62,6 +65,8 @@ class Table(Struct, frozen=True):
     """What is odd about it, or why it could not be read."""
     read: bool = True
     """Whether all of its pieces could be read."""
+    named: str | None = None
+    """The column that says what a row is called."""
 
     def column(self, name: str) -> Column:
         """Return a column; raises KeyError where there is none."""
@@ -76,10 +81,10 @@ class Table(Struct, frozen=True):
         """Return what each column of numbers adds up to, in all rows or those of one owner."""
         wanted = None
         if of is not None and self.owner is not None:
-            wanted = [str(one) == of for one in self.column(self.owner).values]
+            wanted = [_text(one) == of for one in self.column(self.owner).values]
         found: dict[str, int | float] = {}
         for one in self.columns:
-            if one.name in (self.id, self.owner) or one.refers is not None:
+            if not one.adds:
                 continue
             values = [value for at, value in enumerate(one.values) if wanted is None or wanted[at]]
             numbers = [value for value in values if _is_number(value)]
@@ -112,7 +117,43 @@ def read_tables(
     """
     tables = [_read(name, info, reader, save, known) for name, info in infos.items()]
     by_name = {table.name: table for table in tables}
-    return [_with_references(table, by_name) for table in tables]
+    return [
+        _with_references(_with_owners(table, infos, by_name), by_name) for table in tables
+    ]  # fmt: skip
+
+
+def with_referred(every: Mapping[str, TableInfo], names: Iterable[str]) -> dict[str, TableInfo]:
+    """Return tables by name, and behind them those that their rows name, near or far."""
+    found: dict[str, TableInfo] = {}
+    waiting = list(names)
+    while waiting:
+        name = waiting.pop(0)
+        if name in every and name not in found:
+            found[name] = every[name]
+            waiting += [one.refers for one in every[name].columns.values() if one.refers]
+    return found
+
+
+def _with_owners(
+    table: Table, infos: Mapping[str, TableInfo], tables: Mapping[str, Table]
+) -> Table:
+    """Add a column that says whose each row is, where that stands in the rows that it names."""
+    info = infos[table.name]
+    if info.owner is None or not info.far(infos):
+        return table
+    at, values = info, [_text(value) for value in table.column(info.owner_path[0]).values]
+    for column, further in zip(info.owner_path, (*info.owner_path[1:], None), strict=True):
+        name = at.columns[column].refers or ""
+        if further is not None and name not in tables:
+            return replace(table, owner=None)  # nobody has asked whose its rows are
+        if name not in tables or (wanted := further or infos[name].named) is None:
+            break  # it is what it says, and is called nothing else
+        at, other = infos[name], tables[name]
+        ids = map(_text, other.column(other.id or "").values)
+        known = dict(zip(ids, map(_text, other.column(wanted).values), strict=True))
+        values = [known.get(one, one if further is None else "") for one in values]
+    whose = Column(WHOSE, "Whose", None, None, list[Any](values), False)
+    return replace(table, columns=(*table.columns, whose), owner=WHOSE)
 
 
 def fact_of(fact: TableFact, table: Table) -> int | float:
@@ -154,13 +195,15 @@ def _read(name: str, info: TableInfo, reader: Opening, save: Save, known: Known)
     for column, one in info.columns.items():
         values, odd = _as_kind(columns[column], one)
         troubles += [f"{column}: {told}" for told in odd]
-        made.append(Column(column, one.label or column, one.unit, one.refers, values))
+        adds = info.adds_up(column)
+        made.append(Column(column, one.label or column, one.unit, one.refers, values, adds))
     if count > len(made[0].values):
         read = len(made[0].values)
         troubles.append(f"it has {count:,} rows, of which the first {read:,} are read")
     table = Table(
-        name, info.label or name, tuple(made), count, info.id, info.owner, tuple(troubles), whole
-    )
+        name, info.label or name, tuple(made), count, info.id,
+        info.owner_path[0] if info.owner else None, tuple(troubles), whole, info.named,
+    )  # fmt: skip
     return _with_ids(table)
 
 
@@ -230,7 +273,7 @@ def _with_ids(table: Table) -> Table:
         troubles.append(f"{table.id}: stands more than once: {_some(list(doubled))}")
     if lacking:
         troubles.append(f"{table.id}: {lacking:,} rows have none")
-    return _replaced(table, troubles)
+    return replace(table, troubles=tuple(troubles))
 
 
 def _with_references(table: Table, tables: Mapping[str, Table]) -> Table:
@@ -245,16 +288,9 @@ def _with_references(table: Table, tables: Mapping[str, Table]) -> Table:
                 if value is not None and str(value) not in ids}  # fmt: skip
         if lost:
             troubles.append(f"{one.name}: no {other.label} has the {other.id} {_some(list(lost))}")
-    return _replaced(table, troubles)
+    return replace(table, troubles=tuple(troubles))
 
 
 def _some(names: Sequence[str]) -> str:
     more = f" and {len(names) - _TOLD:,} more" if len(names) > _TOLD else ""
     return ", ".join(name[:40] for name in names[:_TOLD]) + more
-
-
-def _replaced(table: Table, troubles: Sequence[str]) -> Table:
-    return Table(
-        table.name, table.label, table.columns, table.count, table.id, table.owner,
-        tuple(troubles), table.read,
-    )  # fmt: skip

@@ -214,6 +214,7 @@ class _Rows:
         """Ids as they are looked for: numbers, or texts."""
         self.told = len(set(self.keys)) == self.count and None not in self.ids
         """Whether each has an id of its own."""
+        self.names: list[Any] = values[table.named or ""] if table.named in columns else []
         self.owners: list[Any] = values[table.owner or ""] if table.owner in columns else []
 
     @cached_property
@@ -227,11 +228,13 @@ class _Rows:
 
     def name(self, at: int) -> str:
         """Return a row in words."""
+        called = self.names[at] if self.names else None
         if self.ids and self.ids[at] is not None:
             ident = self.ids[at]
-            return f"{self.id_label} {ident}" if isinstance(ident, int | float) else str(ident)
-        told = zip(self.labels, (values[at] for values in self.values), strict=True)
-        return ", ".join(f"{label} {value}" for label, value in told if value is not None)
+            told = f"{self.id_label} {ident}" if isinstance(ident, int | float) else str(ident)
+            return f"{called} ({told})" if called is not None and called != ident else told
+        row = zip(self.labels, (values[at] for values in self.values), strict=True)
+        return ", ".join(f"{label} {value}" for label, value in row if value is not None)
 
     def rest(self, at: int) -> str | None:
         """Return in words what a row has beside its id and its owner; None without an id."""

@@ -69,6 +69,8 @@ class SheetTable(Struct, frozen=True):
     owned: dict[str, dict[str, int | float]] = field(default_factory=dict)
     """What columns add up to for each owner, by owner."""
     troubles: tuple[str, ...] = ()
+    named: str | None = None
+    """The column that says what a row is called."""
 
     def column(self, name: str) -> SheetColumn | None:
         """Return a column, if it has one of that name."""
@@ -133,7 +135,7 @@ def _table(table: Table, whole: bool) -> SheetTable:
     )
     return SheetTable(
         table.name, table.label, table.count, columns, table.id, table.owner, whole, table.sums(),
-        counts, {owner: table.sums(owner) for owner in counts}, table.troubles,
+        counts, {owner: table.sums(owner) for owner in counts}, table.troubles, table.named,
     )  # fmt: skip
 
 

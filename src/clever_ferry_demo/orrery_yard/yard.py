@@ -5,11 +5,12 @@ from __future__ import annotations
 import configparser
 import json
 import random
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from defusedxml.ElementTree import ParseError, fromstring
 
+from clever_ferry_demo.orrery_yard.grounds import Grounds, found, grown, read_parts, written
 from clever_ferry_demo.playing import RefusalError, write
 
 __all__ = ["VERSION", "Yard", "YardStore", "begin", "play_on", "told"]
@@ -31,6 +32,7 @@ class Yard:
     """Each wheel's teeth, and who built it."""
     cogs: tuple[tuple[str, int], ...] = ()
     """Each builder's cogs."""
+    grounds: Grounds = field(default_factory=Grounds)
 
     def cogs_of(self, builder: str) -> int:
         """Return how many cogs a builder has."""
@@ -61,7 +63,7 @@ class YardStore:
             card = json.loads((folder / "card.json").read_bytes())
             founder, friends = card["founder"], tuple(card["friends"])
             day, seconds, packs = card["day"], card["seconds"], tuple(card["packs"])
-            owner, made_by = card["owner"], card["made_by"]
+            owner, made_by, counts = card["owner"], card["made_by"], card["stands"]
         except (OSError, ValueError, KeyError, TypeError):
             raise RefusalError("card.json is missing or can't be read") from None
         if tuple(int(part) for part in made_by.split(".")) > VERSION:
@@ -87,7 +89,10 @@ class YardStore:
         cogs += [self._builder(folder / "friends" / f"{one}.xml", one) for one in friends]
         if lost := {by for _, by in wheels} - {name for name, _ in cogs}:
             raise RefusalError(f"a wheel is by {min(lost)}, who does not build here")
-        return Yard(slot, founder, friends, day, seconds, packs, wheels, tuple(cogs))
+        grounds = read_parts(lambda name: self._xml(folder / name), day, (founder, *friends))
+        if grounds.counts != counts:
+            raise RefusalError(f"card.json says {counts}, and there are {grounds.counts}")
+        return Yard(slot, founder, friends, day, seconds, packs, wheels, tuple(cogs), grounds)
 
     def _builder(self, file: Path, name: str) -> tuple[str, int]:
         builder = self._xml(file)
@@ -125,7 +130,7 @@ class YardStore:
         card = {
             "made_by": ".".join(map(str, VERSION)), "yard": slot, "owner": self.account,
             "founder": yard.founder, "friends": list(yard.friends), "day": yard.day,
-            "seconds": yard.seconds, "packs": list(yard.packs),
+            "seconds": yard.seconds, "packs": list(yard.packs), "stands": yard.grounds.counts,
         }  # fmt: skip
         write(folder / "card.json", json.dumps(card, ensure_ascii=False).encode(), stamp_ns)
         lines = [f'<yard name="{slot}" day="{yard.day}">']
@@ -135,6 +140,8 @@ class YardStore:
         ]
         lines += ["</yard>", ""]
         write(folder / "yard.xml", self.line.join(lines).encode(), stamp_ns)
+        for name, lines in written(yard.grounds, yard.day).items():
+            write(folder / name, self.line.join(lines).encode(), stamp_ns)
         files = {"founder.xml": yard.founder} | {f"friends/{one}.xml": one for one in yard.friends}
         for old in (folder / "friends").glob("*.xml"):
             old.unlink()
@@ -145,7 +152,7 @@ class YardStore:
 
 def begin(name: str, founder: str = "Wren") -> Yard:
     """Return a new yard."""
-    return Yard(name, founder, wheels=((7, founder),))
+    return Yard(name, founder, wheels=((7, founder),), grounds=found(founder))
 
 
 def play_on(yard: Yard, days: int) -> Yard:
@@ -156,8 +163,9 @@ def play_on(yard: Yard, days: int) -> Yard:
     wheels = (*yard.wheels, *new)
     cogs = tuple((one, yard.cogs_of(one) + len(one) * days) for one in builders)
     return replace(
-        yard, day=yard.day + days, seconds=yard.seconds + 1500 * days, wheels=wheels, cogs=cogs
-    )
+        yard, day=yard.day + days, seconds=yard.seconds + 1500 * days, wheels=wheels, cogs=cogs,
+        grounds=grown(yard.grounds, builders, yard.day, days),
+    )  # fmt: skip
 
 
 def told(yard: Yard) -> str:
