@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from clever_ferry.api import open_ferry
@@ -498,6 +498,10 @@ TEXT = st.lists(st.one_of(ROW, st.sampled_from(["n = 1", "# one {", "", "one = 5
 
 
 @given(TEXT, st.sampled_from(["\n", "\r\n"]), st.integers(1, 40), st.booleans())
+@example(
+    parts=["one = 5", *(row_of("one", [], ["n = a"] * many, "\n") for many in (4, 2))],
+    end="\n", cut=1, ends=False,
+)  # fmt: skip
 def test_rows_of_blocks_are_those_that_are_read_word_by_word(
     parts: list[str], end: str, cut: int, ends: bool
 ) -> None:
@@ -545,6 +549,18 @@ def test_of_very_many_rows_the_first_are_held(form: str, monkeypatch: pytest.Mon
     if form == "xml":
         found = tabling.columns_in("xml", BytesPayload(text), place, [number])
         assert (found.rows, found.values) == (30, [["0", "1", "2", "3", "4", "5"]])
+
+
+def test_a_row_is_held_with_all_of_its_values(monkeypatch: pytest.MonkeyPatch) -> None:
+    text = b"one {\nw = 1\nw = 2\nw = 3\n}\none {\nw = 4\nw = 5\n}\none {\nw = 6\n}\n"
+    kind: Any = _Deep(Blocks(BlocksSpec()))
+    for share, most, held, several in (
+        (4, 9, ["1"], 1), (5, 9, ["1", "4", "6"], 2), (5, 2, ["1", "4"], 2), (3, 1, ["1"], 1),
+        (2, 9, [], 0),
+    ):  # fmt: skip
+        monkeypatch.setattr(tabling, "_MOST_NODES", 3 * share)
+        found = tabling.columns_in(kind, BytesPayload(text), "/one", ["/w", "/n"], most)
+        assert (found.rows, found.values[0], found.several[0]) == (3, held, several)
 
 
 class _Deep(_WordByWord):

@@ -421,7 +421,8 @@ def _insert(
 ) -> None:
     names = ", ".join(f'"{column}"' for column in values)
     every = ", ".join(marks[column] for column in values)
-    book.execute(f'INSERT INTO "{table}" ({names}) VALUES ({every})', (*values.values(),))
+    put = f"({names}) VALUES ({every})" if values else "DEFAULT VALUES"
+    book.execute(f'INSERT INTO "{table}" {put}', (*values.values(),))
 
 
 def _refuse_no_table(book: sqlite3.Connection, side: _Side, own: Sequence[str]) -> None:

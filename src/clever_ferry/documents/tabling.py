@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any, Protocol, runtime_checkable
 
 from clever_ferry.documents.document import form_of, json_in
-from clever_ferry.documents.form import Form, Passing
+from clever_ferry.documents.form import First, Form, Passing
 from clever_ferry.documents.nodes import Node, Single, nodes_at
 from clever_ferry.documents.places import steps_of, values_at
 from clever_ferry.documents.tabled import Columns
@@ -54,10 +54,12 @@ def columns_in(
     keyed = None in columns and last == "*"
     asked = [rows, *(rows + at for at in columns if at is not None), *([above] if keyed else ())]
     steps = [steps_of(place) for place in asked]
+    firsts: list[First] = []
     if isinstance(kind, Passing):
-        most = min(most, _MOST_NODES // len(asked))
-        firsts = kind.first(source, steps, most)
+        share = _MOST_NODES // len(asked)
+        firsts = kind.first(source, steps, share + 1)
         nodes, count = [one.nodes for one in firsts], firsts[0].every
+        most = min(most, share)
     else:
         nodes = kind.find(source, steps)
         count = len(nodes[0])
@@ -76,6 +78,9 @@ def columns_in(
     own = sorted(own, key=lambda node: node.first)
     begins = [node.first for node in own]
     end = max((own[-1].end, own[-1].last)) if own else 0
+    if firsts:  # rows whose values are not all held are only counted
+        lasts = [one.nodes[-1] for one in firsts[1:] if one.every > len(one.nodes)]
+        most = min([most, *(bisect(begins, max(one.start, one.first)) - 1 for one in lasts)])
     values, several = [], []
     for at in columns:
         if at is None:
