@@ -21,7 +21,7 @@ from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry.recipes.fact_models import FactInfo
 from clever_ferry.recipes.models import EditionInfo, PieceInfo
-from clever_ferry_demo.invented import Crown
+from clever_ferry_demo.invented import Cashbox
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.world import lay_finch
 from tests.conftest import Den
@@ -159,7 +159,7 @@ def test_the_first_recipe_step_by_step(den: Den, tmp_path: Path) -> None:
     (folder / "plain").mkdir()
     world = (b"isle of glass " * 900)[:12_000]
     saves = {n: (world, b'{"name": "Isle %d", "day": 31}' % n) for n in (1, 2)}
-    Crown.write(folder / "made", saves)
+    Cashbox.write(folder / "made", saves)
     for slot, (body, note) in saves.items():
         (folder / "plain" / f"{slot}.world").write_bytes(body)
         (folder / "plain" / f"{slot}.note").write_bytes(note)
@@ -167,29 +167,29 @@ def test_the_first_recipe_step_by_step(den: Den, tmp_path: Path) -> None:
     first = next(block for block in shown if block.startswith("recipe = 1"))
     layers = next(block for block in shown if block.startswith("[layers]"))
     steps = next(block for block in shown if block.startswith("twice = ["))
-    raw = (folder / "made" / "crown_01.kfc").read_bytes()
+    raw = (folder / "made" / "cash_01.csb").read_bytes()
     assert any(block.startswith(raw[:13].hex(" ")) for block in shown)
-    file = den.recipe("kingfisher-crown", first)
+    file = den.recipe("cashbox", first)
     tried = den.cferry("recipe", "check", file, "--try", folder, "--json").data["tried"]
     assert [one["edition"] for one in tried] == ["plain", "made"]
-    packed = first.replace('crown_{slot}.kfc" }', 'crown_{slot}.kfc", layers = ["twice"] }')
-    den.recipe("kingfisher-crown", f"{packed}\n{layers}")
-    unbox = ("unbox", folder / "made" / "crown_01.kfc", "--as", "kingfisher-crown:twice")
+    packed = first.replace('cash_{slot}.csb" }', 'cash_{slot}.csb", layers = ["twice"] }')
+    den.recipe("cashbox", f"{packed}\n{layers}")
+    unbox = ("unbox", folder / "made" / "cash_01.csb", "--as", "cashbox:twice")
     told = den.cferry(*unbox, "-o", tmp_path / "apart", code=5)
     headers = re.search(r"\*(The header says .*?)\*", (DOCS / "first-recipe.md").read_text("utf-8"))
     assert headers
     assert headers[1] in told.out
     twice = re.sub(r"twice = .*\n", "", layers)
-    den.recipe("kingfisher-crown", packed + "\n" + twice.replace("[layers]", "[layers]\n" + steps))
+    den.recipe("cashbox", packed + "\n" + twice.replace("[layers]", "[layers]\n" + steps))
     done = den.cferry("recipe", "check", file, "--try", folder)
     assert "packed otherwise" in done.out or "same bytes" in done.out
     for start, goal in (("plain", "made"), ("made", "plain")):
         slot = 1 if start == "plain" else 5
         den.cferry(
-            "cross", f"kingfisher-crown/{start}@{folder}:{slot}",
-            f"kingfisher-crown/{goal}@{folder}:{slot + 4}", "--yes",
+            "cross", f"cashbox/{start}@{folder}:{slot}",
+            f"cashbox/{goal}@{folder}:{slot + 4}", "--yes",
         )  # fmt: skip
-    assert Crown.read(folder / "made")[5] == saves[1]
+    assert Cashbox.read(folder / "made")[5] == saves[1]
     assert (folder / "plain" / "9.world").read_bytes() == world
 
 

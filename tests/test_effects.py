@@ -37,6 +37,8 @@ from clever_ferry.recipes.models import BoxRecipe, GameRecipe
 from clever_ferry.recipes.tables import read_tables
 from clever_ferry.tree import FileInfo, Files
 from clever_ferry_demo.invented import FORMATS
+from clever_ferry_demo.kingfisher_crown.program import demo_reigns, lay_kingfisher_crown
+from clever_ferry_demo.kingfisher_crown.reign import play_on
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.orrery_yard.yard import begin
@@ -48,7 +50,7 @@ from tests.test_layers_more import LAYOUTS, STEPS
 ALL = os.environ.get("CFERRY_TESTS") in ("long", "all")
 SHIPPED = files("clever_ferry.recipes") / "data"
 INVENTED = files("clever_ferry_demo") / "invented"
-DEMO = ["saltglass", "moth-lantern", "orrery-yard"]
+DEMO = ["saltglass", "moth-lantern", "orrery-yard", "kingfisher-crown"]
 
 
 class Place:
@@ -66,6 +68,8 @@ class Place:
             return
         lay_finch(self.den)
         lay_moth_lantern(self.den)
+        lay_kingfisher_crown(self.den, (demo_reigns()[1],))
+        lay_kingfisher_crown(self.loft, (play_on(demo_reigns()[1], 2),))
         lay_orrery_yard(self.loft, "isa", (begin("Isa's try", "Isa"),))
         yard = lay_orrery_yard(self.den, "wren", demo_yards())
         lines = "[folders]\r\npictures = C:\\Users\\Wren\\Documents\\p\r\nmusic = E:\\m\r\n"

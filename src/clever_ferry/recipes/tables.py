@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from typing import TYPE_CHECKING, Any, Protocol
@@ -149,8 +150,13 @@ def _with_owners(
         if name not in tables or (wanted := further or infos[name].named) is None:
             break  # it is what it says, and is called nothing else
         at, other = infos[name], tables[name]
-        ids = map(_text, other.column(other.id or "").values)
-        known = dict(zip(ids, map(_text, other.column(wanted).values), strict=True))
+        ids = list(map(_text, other.column(other.id or "").values))
+        words = list(map(_text, other.column(wanted).values))
+        if further is None:
+            alike = Counter(words)  # two houses of one name are two
+            words = [f"{word} ({one})" if alike[word] > 1 else word
+                     for word, one in zip(words, ids, strict=True)]  # fmt: skip
+        known = dict(zip(ids, words, strict=True))
         values = [known.get(one, one if further is None else "") for one in values]
     whose = Column(WHOSE, "Whose", None, None, list[Any](values), False)
     return replace(table, columns=(*table.columns, whose), owner=WHOSE)

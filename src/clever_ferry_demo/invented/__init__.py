@@ -13,12 +13,12 @@ from clever_ferry_demo.invented.agreed import Ropewalk, Waybill
 from clever_ferry_demo.invented.boxed import Dynamo, Longshore, Orrery
 from clever_ferry_demo.invented.held import Hamper, Letterbook, Pigeonhole
 from clever_ferry_demo.invented.rows import Almanac, Seedtray, Tidebook
-from clever_ferry_demo.invented.wrapped import Crown, Finch, Moth
+from clever_ferry_demo.invented.wrapped import Cashbox, Finch, Moth
 
 __all__ = [
     "FORMATS",
     "Almanac",
-    "Crown",
+    "Cashbox",
     "Dynamo",
     "Finch",
     "Format",
@@ -48,7 +48,7 @@ class Format(Protocol):
 FORMATS: dict[str, Format] = {
     "orrery-yard": Orrery,
     "longshore-log": Longshore,
-    "kingfisher-crown": Crown,
+    "cashbox": Cashbox,
     "moth-lantern": Moth,
     "pocket-finch": Finch,
     "kingfisher-dynamo": Dynamo,

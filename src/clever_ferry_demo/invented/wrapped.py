@@ -9,13 +9,13 @@ import zlib
 from pathlib import Path
 from typing import Any
 
-__all__ = ["Crown", "Finch", "Moth"]
+__all__ = ["Cashbox", "Finch", "Moth"]
 
 Saves = dict[int, tuple[bytes, bytes]]
 
 
-class Crown:
-    """`crown_NN.kfc`: both sizes, then the world packed twice; the note beside it as it is."""
+class Cashbox:
+    """`cash_NN.csb`: both sizes, then the world packed twice; the note beside it as it is."""
 
     @classmethod
     def write(cls, folder: Path, saves: Saves) -> None:
@@ -23,18 +23,18 @@ class Crown:
         for slot, (world, note) in saves.items():
             once = struct.pack(">I", len(world)) + zlib.compress(world, 9)
             twice = gzip.compress(once, mtime=0)
-            head = b"KF" + struct.pack(">II", len(world), len(twice))
-            (folder / f"crown_{slot:02}.kfc").write_bytes(head + twice)
-            (folder / f"crown_{slot:02}.txt").write_bytes(note)
+            head = b"CB" + struct.pack(">II", len(world), len(twice))
+            (folder / f"cash_{slot:02}.csb").write_bytes(head + twice)
+            (folder / f"cash_{slot:02}.txt").write_bytes(note)
 
     @classmethod
     def read(cls, folder: Path) -> Saves:
         """Read all saves."""
         found = {}
-        for path in sorted(folder.glob("crown_??.kfc")):
+        for path in sorted(folder.glob("cash_??.csb")):
             raw = path.read_bytes()
             plain, packed = struct.unpack_from(">II", raw, 2)
-            assert raw[:2] == b"KF"
+            assert raw[:2] == b"CB"
             assert packed == len(raw) - 10
             once = gzip.decompress(raw[10:])
             world = zlib.decompress(once[4:])

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 from xml.sax.saxutils import quoteattr
 
+from clever_ferry_demo.counting import Row, leads, numbered
 from clever_ferry_demo.playing import RefusalError
 
 __all__ = ["PARTS", "Grounds", "found", "grown", "read_parts", "written"]
@@ -30,8 +31,6 @@ _KINDS = ("Workshop", "Foundry", "Glass house", "Observatory", "Shed")
 _MACHINES = ("Lathe", "Wheel cutter", "Kiln", "Polishing bench")
 _WARES = ("brass", "glass", "oil", "timber", "silver wire")
 _WEATHER = ("clear", "mist", "rain", "wind", "snow")
-
-Row = dict[str, int | str]
 
 
 @dataclass(frozen=True)
@@ -160,18 +159,18 @@ def read_parts(read: Callable[[str], Any], day: int, builders: Collection[str]) 
     sky = tuple(one.get("sky") or "" for one in weather)
     if not sky or not set(sky) <= set(_WEATHER):
         raise RefusalError("weather.xml tells of a sky that there is not")
-    houses = _told("houses", rows["houses"])
-    plots = _told("land", rows["land"])
-    buildings = _told("buildings", rows["buildings"])
-    _told("machines", rows["machines"])
-    _told("contracts", rows["contracts"])
-    _lead("houses", rows["houses"], "founder", builders)
-    _lead("land", rows["land"], "house", houses)
-    _lead("buildings", rows["buildings"], "plot", plots)
-    _lead("machines", rows["machines"], "building", buildings)
-    _lead("machines", rows["machines"], "by", builders)
-    _lead("stores", rows["stores"], "building", buildings)
-    _lead("contracts", rows["contracts"], "house", houses)
+    houses = numbered("houses", rows["houses"])
+    plots = numbered("land", rows["land"])
+    buildings = numbered("buildings", rows["buildings"])
+    numbered("machines", rows["machines"])
+    numbered("contracts", rows["contracts"])
+    leads("houses", rows["houses"], "founder", builders)
+    leads("land", rows["land"], "house", houses)
+    leads("buildings", rows["buildings"], "plot", plots)
+    leads("machines", rows["machines"], "building", buildings)
+    leads("machines", rows["machines"], "by", builders)
+    leads("stores", rows["stores"], "building", buildings)
+    leads("contracts", rows["contracts"], "house", houses)
     for part, names in (("land", ("x", "y")), ("buildings", ("plot",)),
                         ("stores", ("building", "ware"))):  # fmt: skip
         spots = [tuple(row[name] for name in names) for row in rows[part]]
@@ -198,17 +197,3 @@ def _rows(root: Any, part: str) -> Iterable[Row]:
             }
         except ValueError:
             raise RefusalError(f"{part}.xml has a {tag} with what is no number") from None
-
-
-def _told(part: str, rows: Sequence[Row]) -> set[int | str]:
-    """Return the rows' numbers, which must count from 1."""
-    numbers = [row["no"] for row in rows]
-    if numbers != [*range(1, len(rows) + 1)]:
-        raise RefusalError(f"{part}.xml is not counted from 1")
-    return set(numbers)
-
-
-def _lead(part: str, rows: Sequence[Row], name: str, there: Collection[int | str]) -> None:
-    for row in rows:
-        if row[name] not in there:
-            raise RefusalError(f"{part}.xml names the {name} {row[name]}, which is nowhere")

@@ -69,6 +69,7 @@ def command(computer: Path | None, folder: Path | None) -> None:
     Shows every command that it runs, so that you can repeat them. Nothing of yours is
     touched. With --at FOLDER you get made-up computers of your own to try things on.
     """
+    from clever_ferry_demo.kingfisher_crown.program import demo_reigns, lay_kingfisher_crown
     from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
     from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
     from clever_ferry_demo.orrery_yard.yard import begin
@@ -96,6 +97,8 @@ def command(computer: Path | None, folder: Path | None) -> None:
     lay_finch(top)
     lay_moth_lantern(top)
     lay_orrery_yard(top, "wren", demo_yards())
+    lay_kingfisher_crown(top, demo_reigns())
+    lay_kingfisher_crown(loft, demo_reigns()[1:])
     lay_orrery_yard(loft, "isa", (begin("Isa's try", "Isa"),))
     click.secho(f"Two fresh made-up computers are in {folder}: den and loft.", bold=True)
     click.echo("Point cferry (and the game) at one, then try the commands above:")
