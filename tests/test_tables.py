@@ -387,6 +387,16 @@ files = { label = "Files", files = "count" }
     odd = here.cferry("tables", f"{there}:5", "crew", "--json").data["tables"][0]
     assert odd["troubles"][-1] == "name: 1 rows have none"
     assert here.cferry("compare", tmp_path / "odd.html", f"{there}:5").code == 0
+    for gold, kept, ill in (
+        (["5", "7"], [5, 7], ()), (["1_000", "5"], ["1_000", 5], ("1_000",)),
+        (["9" * 50, "0." + "3" * 50], [int("9" * 50), 1 / 3], ()),
+        (["9" * 5000, "-2"], ["9" * 5000, -2], ("9" * 40,)), (["7", "inf"], [7, "inf"], ("inf",)),
+    ):  # fmt: skip
+        crew = [{"name": str(at), "gold": one} for at, one in enumerate(gold)]
+        (tmp_path / "6").write_text(json.dumps({"crew": crew}))
+        odd = here.cferry("tables", f"{there}:6", "crew", "--json").data["tables"][0]
+        assert [row[1] for row in odd["rows"]] == kept
+        assert odd["troubles"] == [f"gold: 1 values are not a number, such as {one}" for one in ill]
     for old, new, said in (
         ('"crew", sum', '"crow", sum', "there is no table 'crow'"),
         ('sum = "gold"', 'sum = "gild"', "no such column"),
@@ -419,6 +429,14 @@ def test_more_rows_than_are_read_are_told(yards: Den, monkeypatch: pytest.Monkey
     (wheels,) = chosen.tables
     assert (wheels.count, len(wheels.columns[0].values)) == (91, 20)
     assert wheels.troubles == ("it has 91 rows, of which the first 20 are read",)
+    monkeypatch.setattr(tabling, "_MOST_NODES", 30)
+    tables = {one.name: one for one in open_ferry(yards.top).noting.tables(BRASS).tables}
+    land, buildings, stores = (tables[name] for name in ("land", "buildings", "stores"))
+    assert not land.all_held
+    assert len(buildings.columns[0].values) == 5
+    assert max(map(int, stores.column("building").values)) > 5  # which is there, and not held
+    assert stores.owner is None
+    assert not any(" no " in told for one in tables.values() for told in one.troubles)
 
 
 def test_what_a_crossing_did_is_written_as_a_page(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from contextlib import suppress
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
@@ -28,7 +27,7 @@ from clever_ferry.payload import Payload, head
 from clever_ferry.recipes.fact_models import FactInfo
 from clever_ferry.recipes.models import PacksInfo, PieceInfo
 from clever_ferry.recipes.table_models import TableInfo
-from clever_ferry.recipes.tables import fact_of, read_tables, with_referred
+from clever_ferry.recipes.tables import fact_of, number_in, read_tables, with_referred
 
 __all__ = ["UNREADABLE", "FactReader", "FactsRead"]
 
@@ -347,12 +346,6 @@ def _once(headers: list[str]) -> tuple[str, ...]:
 
 def _fact(key: str, label: str, value: int | float | str, unit: str | None, shown: bool) -> Fact:
     if unit is not None and isinstance(value, str) and unit in ("s", "count", "days-0"):
-        value = _number(value)  # INI and XML know text alone
+        number = number_in(value)  # INI and XML know text alone
+        value = value if number is None else number
     return Fact(key, label, value, unit, shown)
-
-
-def _number(text: str) -> int | float | str:
-    for kind in (int, float):
-        with suppress(ValueError):
-            return kind(text[:40])
-    return text

@@ -17,14 +17,16 @@ from clever_ferry.documents.nodes import Single
 from clever_ferry.documents.tabling import MOST_ROWS, columns_in
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError, UnsupportedError
 from clever_ferry.layers import UNKNOWN, Known
-from clever_ferry.payload import Payload
+from clever_ferry.payload import BytesPayload, Payload
 from clever_ferry.recipes.table_models import WHOSE, ColumnInfo, TableFact, TableInfo
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Column", "Opening", "Table", "fact_of", "read_tables", "with_referred"]
+__all__ = ["Column", "Opening", "Table", "fact_of", "number_in", "read_tables", "with_referred"]
 
+_HELD = 48 << 20
+"""So much of what several tables are in is held, so that it is unwrapped once."""
 _TOLD = 5
 """So many of what is wrong alike are named one by one."""
 
@@ -68,6 +70,11 @@ class Table(Struct, frozen=True):
     """Whether all of its pieces could be read."""
     named: str | None = None
     """The column that says what a row is called."""
+
+    @property
+    def all_held(self) -> bool:
+        """Whether no row is missing here that the save has."""
+        return self.read and self.count == len(self.columns[0].values)
 
     def column(self, name: str) -> Column:
         """Return a column; raises KeyError where there is none."""
@@ -116,7 +123,8 @@ def read_tables(
 
     Raises KeyNeededError where a piece is encrypted and its key is not known.
     """
-    tables = [_read(name, info, reader, save, known) for name, info in infos.items()]
+    opened = _Opened(reader, known, Counter(role for info in infos.values() for role in info.roles))
+    tables = [_read(name, info, opened, save) for name, info in infos.items()]
     by_name = {table.name: table for table in tables}
     return [
         _with_references(_with_owners(table, infos, by_name), by_name) for table in tables
@@ -150,6 +158,8 @@ def _with_owners(
         if name not in tables or (wanted := further or infos[name].named) is None:
             break  # it is what it says, and is called nothing else
         at, other = infos[name], tables[name]
+        if not other.all_held:
+            return replace(table, owner=None)  # it may stand in rows that are not there
         ids = list(map(_text, other.column(other.id or "").values))
         words = list(map(_text, other.column(wanted).values))
         if further is None:
@@ -169,7 +179,36 @@ def fact_of(fact: TableFact, table: Table) -> int | float:
     return table.sums(fact.of).get(fact.sum, 0)
 
 
-def _read(name: str, info: TableInfo, reader: Opening, save: Save, known: Known) -> Table:
+class _Opened:
+    """Pieces as they were opened, held for the next table as far as there is room."""
+
+    def __init__(self, reader: Opening, known: Known, asked: Mapping[str, int]) -> None:
+        self._reader, self._known, self._asked = reader, known, asked
+        self._held: dict[tuple[str, str], Payload] = {}
+        self._room = _HELD
+
+    def inside(self, piece: Piece) -> tuple[Payload, Form | str]:
+        """Return a piece's inside, and the form of it; raises what `Opening` does."""
+        at = piece.role, piece.entry
+        payload = self._held.get(at)
+        if payload is None:
+            payload, _ = self._reader.inside(piece, self._known)
+            if self._asked[piece.role] > 1:
+                payload = self._hold(at, payload)
+        return payload, self._reader.form_of(piece.role, payload)
+
+    def _hold(self, at: tuple[str, str], payload: Payload) -> Payload:
+        parts, room = [], self._room
+        for chunk in payload.chunks():
+            room -= len(chunk)
+            if room < 0:
+                return payload
+            parts.append(chunk)
+        self._room = room
+        return self._held.setdefault(at, BytesPayload(b"".join(parts)))
+
+
+def _read(name: str, info: TableInfo, opened: _Opened, save: Save) -> Table:
     columns: dict[str, list[Any]] = {column: [] for column in info.columns}
     count, troubles, whole = 0, [], True
     asked = {column: one.at for column, one in info.columns.items() if one.field is None}
@@ -180,8 +219,7 @@ def _read(name: str, info: TableInfo, reader: Opening, save: Save, known: Known)
         try:
             if piece.problem or piece.locked:
                 raise DamagedError(piece.problem or piece.locked)
-            payload, _ = reader.inside(piece, known)
-            form = reader.form_of(piece.role, payload)
+            payload, form = opened.inside(piece)
             found = columns_in(form, payload, info.rows, list(asked.values()), room)
         except (DamagedError, NotFoundError, RefusedError, UnsupportedError) as error:
             troubles.append(f"{piece.entry}: {error.what.rstrip('.')}")
@@ -220,6 +258,9 @@ def _as_kind(values: list[Single], info: ColumnInfo) -> tuple[list[Any], list[st
         kinds = {type(value) for value in values if value is not None}
         mixed = len(kinds - {int, float}) + bool(kinds & {int, float}) > 1
         return values, ["its values are of several kinds"] if mixed else []
+    if kind == "number" and set(map(type, values)) == {str}:
+        with suppress(ValueError):
+            return _all_whole(values), []
     odd: list[Single] = []
     found: list[Any] = []
     for value in values:
@@ -231,7 +272,7 @@ def _as_kind(values: list[Single], info: ColumnInfo) -> tuple[list[Any], list[st
         elif kind == "yes-no":
             made = _YES_NO.get(_text(value).casefold())
         elif not _is_number(value):
-            made = _number(_text(value))
+            made = number_in(_text(value))
         if made is None and value is not None:
             odd.append(value)
             made = value
@@ -249,10 +290,19 @@ def _is_number(value: object) -> bool:
     return isinstance(value, int) and not isinstance(value, bool)
 
 
-def _number(text: str) -> int | float | None:
+def _all_whole(texts: Sequence[Any]) -> list[Any]:
+    """Return whole numbers out of texts; raises ValueError where one says something else."""
+    if "_" in "".join(texts):
+        raise ValueError
+    return list(map(int, texts))
+
+
+def number_in(text: str) -> int | float | None:
+    """Return the finite number that a text is; None where it is none."""
     for kind in (int, float):
         with suppress(ValueError):
-            return kind(text[:40])
+            number: int | float = kind(text)
+            return number if "_" not in text and _is_number(number) else None
     return None
 
 
@@ -287,7 +337,7 @@ def _with_references(table: Table, tables: Mapping[str, Table]) -> Table:
     troubles = [*table.troubles]
     for one in table.columns:
         other = tables.get(one.refers or "")
-        if other is None or other.id is None or not other.read or other.count > MOST_ROWS:
+        if other is None or other.id is None or not other.all_held:
             continue
         ids = {str(value) for value in other.column(other.id).values if value is not None}
         lost = {str(value): None for value in one.values
