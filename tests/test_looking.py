@@ -284,6 +284,10 @@ def test_the_picture_shows_every_berth(den: Den, tmp_path: Path) -> None:
     raw = file.read_bytes()
     assert raw[:8] == b"\x89PNG\r\n\x1a\n"
     assert struct.unpack(">II", raw[16:24]) == (1280, 800)
+    words = raw[raw.index(b"Description") :]
+    assert (
+        words.index(b"When each side") < words.index(b"Cobalt Depot: ") < words.index(b"Saltmarsh")
+    )
     assert "already" in den.cferry("slots", "saltglass", "--picture", file, code=2).err
     other = tmp_path / "saves.txt"
     assert "no .png" in den.cferry("slots", "saltglass", "--picture", other, code=2).err

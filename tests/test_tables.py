@@ -173,6 +173,10 @@ def test_a_yard_that_is_played_on_is_told_by_house(yards: Den, tmp_path: Path) -
         ("Wren's House (No. 1)", "more"),
     ]  # fmt: skip
     assert (tables["land"]["differences"], tables["land"]["same"]) == ([], 36)
+    shown = yards.cferry("compare", page, BRASS, "--html", tmp_path / "c.html", code=11).out
+    for out in (shown, (tmp_path / "c.html").read_text("utf-8")):
+        assert out.count("In building 26, Set up by Isa, Wear 0") == 1
+        assert out.count("In building 26, Ware oil, Amount 7") == 1  # which has no name but this
 
 
 PARTS = {

@@ -6,8 +6,9 @@ import math
 import time
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
+from matplotlib import rc_context
 from matplotlib.axes import Axes
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
@@ -15,6 +16,8 @@ from matplotlib.figure import Figure
 from clever_ferry.cli.screen import facts_line, size, when
 from clever_ferry.moving.outputs import new_file
 from clever_ferry.proving.stories import story_of
+from clever_ferry.sheets.looks import BAND, INK, LINE, NAMES, PAPER, SHAPES, SOFT
+from clever_ferry.visible import visible
 
 if TYPE_CHECKING:
     from clever_ferry.cargo import Save
@@ -29,7 +32,10 @@ _TICKS = (
     (0.0, "now"), (1, "1 hour ago"), (6, "6 hours"), (24, "1 day"), (72, "3 days"),
     (168, "1 week"), (720, "1 month"), (2160, "3 months"), (8766, "1 year"), (43830, "5 years"),
 )  # fmt: skip
-_INKS = ("#0b6e99", "#c2410c", "#3f7d20", "#7c3aed", "#9d174d", "#806000", "#334155", "#0f766e")
+_FONTS: Any = {
+    "font.family": ["DejaVu Serif"], "text.color": INK, "axes.edgecolor": INK, "xtick.color": INK,
+    "axes.facecolor": PAPER, "text.parse_math": False,
+}  # fmt: skip
 _MOST_LANES, _MOST_LABELS = 14, 12
 _MOST_LIKES = 60
 """Saves of one name among which the furthest are looked for."""
@@ -61,7 +67,27 @@ def draw_timeline(
         for lane, one in enumerate(shown)
         for save in one.listing.saves
     ]
-    figure = Figure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor="white")
+    with rc_context(_FONTS):
+        figure = _drawn(shown, dots, crossings)
+    FigureCanvasAgg(figure)
+    with new_file(file) as part:
+        figure.savefig(part, format="png", metadata={"Description": _described(shown)})
+    return len(dots)
+
+
+def _described(berths: Sequence[OpenBerth]) -> str:
+    """Return the picture in words, for those who can't see it; it goes into the file."""
+    told = []
+    for one in berths:
+        saves = [f"{save.title} {when(save.stamp)}" for save in one.listing.saves[:_MOST_LABELS]]
+        more = len(one.listing.saves) - len(saves)
+        saves += [f"and {more} more"] if more else []
+        told.append(f"{one.berth.edition.title}: {'; '.join(saves) or 'no saves'}.")
+    return visible(" ".join(["When each side was saved last.", *told]))
+
+
+def _drawn(shown: Sequence[OpenBerth], dots: Sequence[_Dot], crossings: Sequence[Record]) -> Figure:
+    figure = Figure(figsize=(_WIDTH, _HEIGHT), dpi=_DPI, facecolor=PAPER)
     axes = figure.add_axes((0.21, 0.09, 0.76, 0.80))
     furthest = min((dot.at for dot in dots), default=-1.0)
     left = min(furthest * 1.08, -1.0) - 0.05
@@ -73,14 +99,11 @@ def draw_timeline(
     game = shown[0].berth.game.title
     axes.set_title(f"{game}: when each side was saved last", loc="left", fontsize=15, pad=34)
     axes.text(
-        0, 1.02, "Right is newer. Larger is more bytes. One colour is one name; the ring is the "
+        0, 1.02, "Right is newer. Larger is more bytes. One shape is one name; the ring is the "
         "furthest of one story. Hollow: a throwaway. At the right: crossings.",
-        transform=axes.transAxes, fontsize=9.5, color="#555555", va="bottom",
+        transform=axes.transAxes, fontsize=9.5, color=SOFT, va="bottom",
     )  # fmt: skip
-    FigureCanvasAgg(figure)
-    with new_file(file) as part:
-        figure.savefig(part, format="png")
-    return len(dots)
+    return figure
 
 
 def _place(stamp: int | None, now: int) -> float:
@@ -91,17 +114,17 @@ def _place(stamp: int | None, now: int) -> float:
 
 def _lanes(axes: Axes, berths: Sequence[OpenBerth], left: float) -> None:
     for lane, one in enumerate(berths):
-        axes.axhline(lane, color="#d5d9e0", linewidth=1.2, zorder=0)
+        axes.axhline(lane, color=LINE, linewidth=1.2, zorder=0)
         title = f"{one.berth.edition.title}\n{one.berth.address}"
         fields = ", ".join(f"{name} {value}" for name, value in one.berth.fields.items())
         axes.annotate(
             title + (f"\n{fields}" if fields else ""), (left, lane), (-12, 0),
-            textcoords="offset points", ha="right", va="center", fontsize=9.5, color="#1f2937",
+            textcoords="offset points", ha="right", va="center", fontsize=9.5, color=INK,
             annotation_clip=False,
         )  # fmt: skip
         if not one.listing.saves:
             axes.annotate("no saves", (left / 2, lane), (0, 6), textcoords="offset points",
-                          fontsize=9, color="#8a8f98", ha="center")  # fmt: skip
+                          fontsize=9, color=SOFT, ha="center")  # fmt: skip
     axes.set_ylim(len(berths) - 0.4, -0.75)
     axes.set_xlim(left, 0.12)
 
@@ -113,17 +136,18 @@ def _dots(axes: Axes, dots: Sequence[_Dot], game: Game) -> None:
     ahead = {id(dot) for own in likes.values() for dot in own if _is_ahead(dot, own, game)}
     taken: dict[int, list[tuple[float, int]]] = {}
     for dot in sorted(dots, key=lambda one: one.at):
-        ink = _INKS[stories.index(dot.save.title.casefold()) % len(_INKS)]
+        number = stories.index(dot.save.title.casefold())
+        ink, shape = NAMES[number % len(NAMES)], SHAPES[number % len(SHAPES)]
         area = _SMALLEST + (_LARGEST - _SMALLEST) * dot.save.size / largest
         hollow = dot.save.throwaway
         axes.scatter(
             [dot.at], [dot.lane], s=area, zorder=3, linewidths=1.8, alpha=0.9,
-            marker="X" if dot.save.problems else "o",
-            facecolors="white" if hollow else ink, edgecolors=ink,
+            marker="X" if dot.save.problems else shape,
+            facecolors=PAPER if hollow else ink, edgecolors=ink,
         )  # fmt: skip
         radius = math.sqrt(area / math.pi)
         if id(dot) in ahead:
-            axes.scatter([dot.at], [dot.lane], s=(2 * radius + 9) ** 2 * math.pi / 4, zorder=2,
+            axes.scatter([dot.at], [dot.lane], s=(2 * radius + 11) ** 2 * math.pi / 4, zorder=2,
                          facecolors="none", edgecolors=ink, linewidths=1.4)  # fmt: skip
         _label(axes, dot, ink, radius, taken.setdefault(dot.lane, []))
 
@@ -178,7 +202,7 @@ def _arrows(axes: Axes, crossings: Sequence[Record], roots: dict[str, int], left
     axes.set_xlim(left, 0.12 + step * (len(shown) + 1) * bool(shown))
     for number, (record, (start, end)) in enumerate(shown, 1):
         undone = record.state == "undone"
-        ink = "#8a8f98" if undone else "#111827"
+        ink = SOFT if undone else INK
         at = 0.12 + step * number
         axes.annotate(
             "", (at, float(end or 0)), (at, float(start or 0)), zorder=4,
@@ -199,7 +223,7 @@ def _time_axis(axes: Axes, left: float) -> None:
     shown = [tick for tick in ticks if tick[0] >= left]
     axes.set_xticks([at for at, _ in shown], [text for _, text in shown], fontsize=9.5)
     axes.set_yticks([])
-    axes.grid(axis="x", color="#eef0f3", linewidth=1)
+    axes.grid(axis="x", color=BAND, linewidth=1)
     axes.set_axisbelow(True)
     for side in ("left", "right", "top"):
         axes.spines[side].set_visible(False)

@@ -203,7 +203,7 @@ class _Rows:
 
     def __init__(self, table: SheetTable, columns: Sequence[str]) -> None:
         self.columns = list(columns)
-        self.id, self.owner_column = table.id, table.owner
+        self.id, self.owner_column, self.named_column = table.id, table.owner, table.named
         self.labels = [one.label for one in table.columns if one.name in columns]
         values = {one.name: one.values for one in table.columns}
         self.values = [values[name] for name in columns]
@@ -233,20 +233,20 @@ class _Rows:
             ident = self.ids[at]
             told = f"{self.id_label} {ident}" if isinstance(ident, int | float) else str(ident)
             return f"{called} ({told})" if called is not None and called != ident else told
-        row = zip(self.labels, (values[at] for values in self.values), strict=True)
-        return ", ".join(f"{label} {value}" for label, value in row if value is not None)
+        return self._told(at, self.owner_column)
 
     def rest(self, at: int) -> str | None:
-        """Return in words what a row has beside its id and its owner; None without an id."""
+        """Return in words what is not said by a row's name and its owner; None without an id."""
         if not self.ids or self.ids[at] is None:
             return None  # its name has all of it
-        named = (self.id, self.owner_column)
-        told = ", ".join(
-            f"{label} {values[at]}"
-            for column, label, values in zip(self.columns, self.labels, self.values, strict=True)
-            if column not in named and values[at] is not None
-        )
-        return told[:200] or None
+        return self._told(at, self.owner_column, self.id, self.named_column)[:200] or None
+
+    def _told(self, at: int, *without: str | None) -> str:
+        every = zip(self.columns, self.labels, self.values, strict=True)
+        return ", ".join(
+            f"{label} {values[at]}" for column, label, values in every
+            if column not in without and values[at] is not None
+        )  # fmt: skip
 
 
 class _Match(NamedTuple):

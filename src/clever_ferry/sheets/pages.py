@@ -12,6 +12,7 @@ from jinja2 import DictLoader, Environment, StrictUndefined
 from markupsafe import Markup
 
 from clever_ferry.sheets.differing import Difference, Differences, TableDifferences, summary
+from clever_ferry.sheets.looks import BAND, INK, LINE, PAPER, SOFT
 from clever_ferry.sheets.report import Report, placed
 from clever_ferry.sheets.sheet import Sheet, SheetColumn, SheetTable, embedded
 from clever_ferry.visible import visible
@@ -33,7 +34,8 @@ _BASE = """<!DOCTYPE html>
 <meta name="generator" content="cferry">
 <title>{% block title %}{% endblock %}</title>
 <style>
-  :root { --ink: #1d2b33; --soft: #52646e; --line: #c3d0d4; --paper: #fbfaf5; --band: #eef2ee; }
+  :root { --ink: {{ ink }}; --soft: {{ soft }}; --line: {{ rule }}; --paper: {{ paper }};
+          --band: {{ band }}; }
   body { font: 16px/1.5 Georgia, "Times New Roman", serif; color: var(--ink); margin: 0 auto;
          background: var(--paper); max-width: 60rem; padding: 1rem 1.2rem 3rem; }
   h1 { font-size: 1.7rem; margin: .4rem 0 .2rem; }
@@ -121,10 +123,14 @@ _MACROS = """{% macro allowed(told) %}
 {% if owner %}<p><strong>{{ owner|line }}</strong></p>{% endif %}
 <div class="wide"><table><thead><tr><th></th><th>What</th><th></th><th class="number">First</th>
 <th class="number">Second</th></tr></thead><tbody>
-{% for one in group %}<tr><td class="sign">{{ one|sign }}</td><td>{{ one.what|line }}</td>
+{% for one in group %}<tr><td class="sign">{{ one|sign }}</td><td>{{ one.what|line }}
+{%- if one.how in ("missing", "new") and (one.first or one.second) %}<br>
+<span class="soft">{{ (one.first or one.second)|line }}</span>{% endif %}</td>
 <td>{{ one.column|line }}{% if one.sure < 1 %} <span class="soft">({{ one|sure }} sure)</span>
-{%- endif %}</td><td class="number">{{ one.first|cell|line }}</td>
-<td class="number">{{ one.second|cell|line }}</td></tr>
+{%- endif %}</td>
+{%- if one.how in ("missing", "new") %}<td></td><td></td>{% else %}
+<td class="number">{{ one.first|cell|line }}</td><td class="number">{{ one.second|cell|line }}</td>
+{%- endif %}</tr>
 {% endfor %}</tbody></table></div>{% endfor %}
 {% endfor %}
 {% endmacro %}
@@ -167,12 +173,12 @@ _REPORT = """{% extends "base" %}
 <title id="line">Time line:{% for dot in dots %} {{ dot.when }} {{ dot.label|line }}.{% endfor %}
 </title>
 {% for lane in lanes %}<line x1="0" x2="{{ width }}" y1="{{ 34 + 64 * loop.index0 }}"
- y2="{{ 34 + 64 * loop.index0 }}" stroke="#c3d0d4" stroke-width="2"/>
-<text x="0" y="{{ 14 + 64 * loop.index0 }}" font-size="12" fill="#52646e">{{ lane|line }}</text>
+ y2="{{ 34 + 64 * loop.index0 }}" stroke="{{ rule }}" stroke-width="2"/>
+<text x="0" y="{{ 14 + 64 * loop.index0 }}" font-size="12" fill="{{ soft }}">{{ lane|line }}</text>
 {% endfor %}{% for dot in dots %}<circle cx="{{ dot.x|round(1) }}" cy="{{ dot.y }}" r="6"
- fill="#fbfaf5" stroke="#1d2b33" stroke-width="2.5"/>
+ fill="{{ ink }}" stroke="{{ paper }}" stroke-width="2.5"/>
 <text x="{{ dot.x|round(1) }}" y="{{ dot.y + 20 }}" font-size="11" text-anchor="middle"
- fill="#1d2b33">{{ dot.label|line }}, {{ dot.when }}</text>
+ fill="{{ ink }}">{{ dot.label|line }}, {{ dot.when }}</text>
 {% endfor %}</svg></div>{% endif %}
 {% for move in report.moves %}
 <h2>{{ move.title|line }}</h2>
@@ -255,6 +261,7 @@ def _environment() -> Environment:
         sign=_sign, sure=_sure, cell=_cell, groups=_groups, summary=summary, numeric=_numeric,
         stamp=_stamp,
     )  # fmt: skip
+    found.globals.update(ink=INK, soft=SOFT, rule=LINE, paper=PAPER, band=BAND)
     return found
 
 

@@ -105,11 +105,14 @@ def _print_table(one: TableDifferences) -> None:
     out.print(f"[bold]{escape(one.label)}[/]: {escape(summary(one))}", soft_wrap=True)
     shown = table("", "Whose", "What", "", "A", "B", right=("A", "B"))
     for each in one.differences[:_SHOWN]:
-        sure = f"\n[dim]{each.sure:.0%} sure[/]" if each.sure < 1 else ""
+        below = f"{each.sure:.0%} sure" if each.sure < 1 else ""
+        values = each.first, each.second
+        if each.how in ("missing", "new"):  # of which there is one, told whole
+            below, values = each.first or each.second or "", (None, None)
+        what = escape(each.what) + (f"\n[dim]{escape(below)}[/]" if below else "")
         shown.add_row(
-            _sign(each), escape(each.owner), escape(each.what) + sure, escape(each.column),
-            _cell(each.first), _cell(each.second),
-        )  # fmt: skip
+            _sign(each), escape(each.owner), what, escape(each.column), *map(_cell, values)
+        )
     out.print(shown)
     more = len(one.differences) - _SHOWN + one.more
     if more > 0:
