@@ -85,20 +85,30 @@ class Table(Struct, frozen=True):
         """The rows that were read."""
         return zip(*(one.values for one in self.columns), strict=True)
 
-    def sums(self, of: str | None = None) -> dict[str, int | float]:
-        """Return what each column of numbers adds up to, in all rows or those of one owner."""
-        wanted = None
-        if of is not None and self.owner is not None:
-            wanted = [_text(one) == of for one in self.column(self.owner).values]
+    def sums(self) -> dict[str, int | float]:
+        """Return what each column of numbers adds up to."""
         found: dict[str, int | float] = {}
         for one in self.columns:
-            if not one.adds:
-                continue
-            values = [value for at, value in enumerate(one.values) if wanted is None or wanted[at]]
-            numbers = [value for value in values if _is_number(value)]
+            numbers = [value for value in one.values if _is_number(value)] if one.adds else []
             if numbers and _is_number(total := sum(numbers)):
                 found[one.name] = total
         return found
+
+    def sums_by_owner(self) -> dict[str, dict[str, int | float]]:
+        """Return the same for each owner's rows alone, by owner; nothing where rows have none."""
+        if self.owner is None:
+            return {}
+        owners = [_text(value) for value in self.column(self.owner).values]
+        found: dict[str, dict[str, int | float]] = {owner: {} for owner in owners}
+        for one in self.columns:
+            for owner, value in zip(owners, one.values if one.adds else (), strict=False):
+                if _is_number(value):
+                    own = found[owner]
+                    own[one.name] = own.get(one.name, 0) + value
+        return {
+            owner: {name: total for name, total in sums.items() if _is_number(total)}
+            for owner, sums in found.items()
+        }
 
     def counts(self) -> dict[str, int]:
         """Return how many rows each owner has, by owner; nothing where rows have none."""
@@ -176,7 +186,8 @@ def fact_of(fact: TableFact, table: Table) -> int | float:
     """Return what a table tells: how many rows, or what a column adds up to."""
     if fact.sum is None:
         return table.counts().get(fact.of, 0) if fact.of is not None else table.count
-    return table.sums(fact.of).get(fact.sum, 0)
+    sums = table.sums() if fact.of is None else table.sums_by_owner().get(fact.of, {})
+    return sums.get(fact.sum, 0)
 
 
 class _Opened:

@@ -135,7 +135,7 @@ def _table(table: Table, whole: bool) -> SheetTable:
     )
     return SheetTable(
         table.name, table.label, table.count, columns, table.id, table.owner, whole, table.sums(),
-        counts, {owner: table.sums(owner) for owner in counts}, table.troubles, table.named,
+        counts, table.sums_by_owner(), table.troubles, table.named,
     )  # fmt: skip
 
 
