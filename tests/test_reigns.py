@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import gzip
 from collections import Counter
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -129,7 +130,9 @@ def test_what_a_newer_game_wrote_and_what_is_torn_is_not_carried(crowns: Crowns)
 
 def test_a_world_of_many_provinces(crowns: Crowns, tmp_path: Path) -> None:
     """Some twenty thousand blocks; the benchmark of tables has those of a longer one."""
-    reign: Reign = play_on(begin("Long", 40, 300), 90)
+    young: Reign = begin("Young", 40, 450)
+    reign = replace(play_on(young, 90), name="Long")
+    crowns.stored("windows").save("Young", young, 10**18)
     crowns.stored("windows").save("Long", reign, 10**18)
     address = f"{CROWN}/windows:Long"
     out = tmp_path / "p.csv"
@@ -139,3 +142,12 @@ def test_a_world_of_many_provinces(crowns: Crowns, tmp_path: Path) -> None:
     assert folk == [one["folk"] for one in reign.rows["province"]]
     crowns.cferry("cross", address, TAKEN, "--yes")
     assert crowns.stored("linux").load("Long") == reign
+    other = f"{CROWN}/windows:Young"
+    pairs = zip(young.rows["province"], reign.rows["province"], strict=True)
+    grown = sum(one["folk"] != later["folk"] for one, later in pairs)
+    told = crowns.cferry("compare", other, address, "--json", code=11).data["tables"]
+    provinces = next(one for one in told if one["name"] == "provinces")
+    assert (len(provinces["differences"]), provinces["more"]) == (10_000, grown - 10_000)
+    assert provinces["same"] == 18_000 - grown
+    shown = crowns.cferry("compare", other, address, code=11).out
+    assert f"… and {grown - 20:,} more: --html FILE.html and --json have the first 10,000" in shown

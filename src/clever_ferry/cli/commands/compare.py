@@ -116,7 +116,8 @@ def _print_table(one: TableDifferences) -> None:
     out.print(shown)
     more = len(one.differences) - _SHOWN + one.more
     if more > 0:
-        out.print(f"… and {more:,} more: --html FILE.html and --json have them.")
+        held = f"the first {len(one.differences):,}" if one.more else "them"
+        out.print(f"… and {more:,} more: --html FILE.html and --json have {held}.")
 
 
 def _sign(one: Difference) -> str:
