@@ -114,6 +114,9 @@ def test_a_save_by_its_name(den: Den) -> None:
         "cross", "saltglass/tern:Saltmarsh", "saltglass/depot:Heron Point", "--yes", "--replace"
     )
     assert den.loads("depot", 3).startswith("Saltmarsh, day 31")
+    told = den.cferry("check", "saltglass/depot:Saltmarsh", code=2).err
+    assert "  1  Saltmarsh  (Day 12, Played 4 h 21 min, " in told
+    assert "Say which one by its slot's number.\n" in told, "its name is that of others"
 
 
 def test_all_saves_where_none_is_chosen(den: Den) -> None:

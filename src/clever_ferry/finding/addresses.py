@@ -190,12 +190,12 @@ def _no_slot(what: str, where: str, saves: Sequence[Save], near: Sequence[str]) 
 
 
 def _several(text: str, where: str, saves: Sequence[Save]) -> ChoiceNeededError:
-    facts = [
-        f"  {save.slot}  {save.title}  ({', '.join(f.text for f in save.shown_facts)})"
-        for save in saves
-    ]
+    told = [(save, ", ".join(f"{fact.label} {fact.text}" for fact in save.shown_facts))
+            for save in saves]  # fmt: skip
+    lines = [f"  {save.slot}  {save.title}  ({facts})" for save, facts in told]
+    apart = len({save.title for save in saves}) == len(saves)
     return ChoiceNeededError(
         f"{text!r} fits several saves in {where}.",
-        details=tuple(facts),
-        advice="Say which one by its slot's number, or by its full name.",
+        details=tuple(lines),
+        advice=f"Say which one by its slot's number{', or by its full name' if apart else ''}.",
     )
