@@ -109,7 +109,7 @@ def behaviour(game: Game, place: Place) -> list[Any]:
             [one.text for one in (*edition.never, *edition.rebuilt)],
             [(f.old, f.looks, f.needed, f.shared, f.wrapping, [p.text for p in f.patterns])
              for f in edition.files],
-            edition.packs.info if edition.packs else None,
+            edition.packs.info if edition.packs else None, edition.loader,
         ])  # fmt: skip
     opened = [open_berth(berth) for berth in place.berths(game)]
     for one in opened:

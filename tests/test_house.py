@@ -42,16 +42,18 @@ MAY = {
                 "forms.recognising "
                 "boxes recipes finding proving",
     "backups": "errors keeping recipes finding crossing",
+    "judging": "errors visible cargo moving.names naming recipes.loader_models finding.berths",
+    "asking": "errors cargo checking keeping.keeps keeping.loaders recipes finding judging places",
     "sheets": "errors visible wording cargo recipes.tables",
     "noting": "errors wording payload cargo recipes.tables finding proving backups places sheets",
-    "checking": "errors cargo recipes finding crossing.rules",
+    "checking": "errors certainty cargo recipes finding crossing.rules",
     "handovers": "errors payload tree cargo moving.parcels recipes finding crossing",
     "harbours": "errors tree moving.files moving.names moving.presence keeping recipes finding",
     "looking": "errors tree cargo moving.files recipes finding unboxing harbours",
     "places": "errors recipes finding harbours",
     "rehearsing": "errors cargo keeping.keeps naming recipes finding crossing",
     "results": "errors recipes finding unboxing proving crossing rehearsing",
-    "ferry": "errors keeping.keeps keeping.logbook boxes recipes finding "
+    "ferry": "errors asking keeping.keeps keeping.logbook boxes recipes finding "
              "unboxing proving crossing backups checking handovers harbours looking noting places "
              "rehearsing results",
     "api": "errors cargo keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
@@ -59,8 +61,8 @@ MAY = {
            "looking noting recipes.tables rehearsing results sheets ferry",
     "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
-           "recipes finding unboxing.taking_apart proving crossing handovers looking noting "
-           "rehearsing results sheets wording ferry",
+           "recipes finding unboxing.taking_apart proving crossing checking handovers "
+           "judging.verdict asking looking noting rehearsing results sheets wording ferry",
     "__main__": "cli",
 }  # fmt: skip
 """Which rooms each room may use: all of a room, or those of its modules that are named."""

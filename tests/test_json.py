@@ -61,6 +61,9 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "`sheet`": told(den, "sheet", brass, "-o", tmp_path / "brass.html"),
         "`compare`": told(den, "compare", brass, "orrery-yard/windows:Comet Lane", code=11),
         "`check`": told(den, "check", where),
+        "`loader list`": told(den, "loader", "list"),
+        "`loader allow`": told(den, "loader", "allow", where),
+        "`loader forget`": told(den, "loader", "forget", where),
         "`cross`": told(den, "cross", "saltglass/tern:2", f"{where}:5", "--yes"),
         "`log`": told(den, "log"),
         "`log show`": told(den, "log", "show", "1"),
@@ -85,14 +88,20 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
     world = next(den.depot.glob("voyage-00-*")) / "meta.json"
     world.write_bytes(world.read_bytes() + b"\n")
     ran["`restore`"] = told(den, "restore", "latest", "--yes", "--replace")
-    whole = {"`backup show`": "a backup", "`undo`": "a crossing", "`log show`": "a crossing"}
+    whole = {"`backup show`": "a backup", "`undo`": "a crossing", "`log show`": "a crossing",
+             "`loader allow`": "a loader"}  # fmt: skip
     for row, raw in ran.items():
         known = stated(row) | (stated(f"| {whole[row]} ") if row in whole else set())
         optional = {"plan", "tried", "what", "compared", "unread", "failed"}
         assert raw.keys() <= known, row
         assert known - raw.keys() <= optional, row
     save = ran["`check`"]["saves"][0]
-    assert save.keys() - {"established"} == stated("| a save ")
+    own = stated("| a save of `check` ") - {"check", "whole", "fits", "loads"}
+    assert save.keys() == stated("| a save ") | own
+    assert (save["level"], save["game"]) == ("fits", None)
+    assert {"level", "game"} <= ran["`cross`"]["proofs"][0].keys()
+    loader = ran["`loader list`"]["loaders"][0]
+    assert loader.keys() == ran["`loader allow`"].keys() - {"format"} == stated("| a loader ")
     assert save["established"][0].keys() == stated("| what was established ") - {
         "verified",
         "opened",

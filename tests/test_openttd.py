@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import time
 from collections.abc import Callable
+from datetime import date, timedelta
 from pathlib import Path
 
 import pytest
@@ -73,6 +74,11 @@ class Server:
             time.sleep(0.1)
 
 
+def fact_text(days: int) -> str:
+    """Return a date as the game counts it, in days since the year 0."""
+    return (date(1950, 1, 1) + timedelta(days - 712_223)).isoformat()
+
+
 @pytest.fixture
 def sandboxed(linux: Callable[..., Den], tmp_path: Path) -> Den:
     """A home with OpenTTD as a Flatpak, and a save in it that the real server made."""
@@ -102,6 +108,24 @@ def test_a_save_from_the_sandbox_loads_in_the_server(sandboxed: Den, tmp_path: P
     source = next((sandboxed.top / "home").rglob("Gull Town.sav"))
     assert target.read_bytes() == source.read_bytes()
     sandboxed.cferry("check", f"openttd/server@{server.folder}")
+    there = f"openttd/server@{server.folder}"
+    told = sandboxed.cferry("check", there, "--with-game", code=4).err
+    assert "only when you have said so" in told
+    sandboxed.cferry("loader", "allow", "openttd/server")
+    was = state(server.folder)
+    (save,) = sandboxed.cferry("check", there, "--with-game", "--json").data["saves"]
+    day = fact_text(facts["date"])
+    assert (save["level"], save["game"]["told"]) == (
+        "loads", [{"fact": "date", "ours": day, "theirs": day, "same": True}],
+    )  # fmt: skip
+    other = server.folder / "save" / "Other.sav"
+    other.write_bytes(b"OTTN" + target.read_bytes()[4:8] + b"XXXX" + bytes(5000))
+    asked = sandboxed.cferry("check", f"{there}:Other", "--with-game", "--json", code=12)
+    (save,) = asked.data["saves"]
+    assert (save["game"]["verdict"], save["level"]) == ("refused", "fits")
+    assert "Game Load Failed" in save["game"]["said"][0]
+    other.unlink()
+    assert {**state(server.folder), "save": None} == {**was, "save": None}
     log = server.run(
         "-g", "save/Gull Town.sav", until="Loading savegame version",
         commands=("getdate", ""),  # its answers stay in a buffer until it ends
@@ -134,6 +158,9 @@ def test_a_truncated_save_shows_as_not_loading(sandboxed: Den, tmp_path: Path) -
         save.write_bytes(raw[:keep])
         checked = sandboxed.cferry("check", "openttd/flatpak", code=5)
         assert "cut short" in checked.out
+        sandboxed.cferry("loader", "allow", "openttd/flatpak")
+        asked = sandboxed.cferry("check", "openttd/flatpak", "--with-game", code=5)
+        assert "it was not asked" in asked.out
         folder = tmp_path / f"server{keep}"
         server = Server(folder)
         (folder / "save").mkdir()

@@ -70,6 +70,16 @@ def test_minetest_writes_where_the_recipe_says_and_loads_what_is_carried(
     assert "World at [" in log
     assert "ERROR" not in log
     assert b"seed" in before
+    there = f"minetest/server@{rented}"
+    here.cferry("loader", "allow", "minetest/server")
+    (asked,) = here.cferry("check", there, "--with-game", "--json").data["saves"]
+    assert (asked["level"], [one["fact"] for one in asked["game"]["told"]]) == ("loads", ["day"])
+    shutil.copytree(rented / "Gull Rock", rented / "Odd")
+    config = (rented / "Odd" / "world.mt").read_text("utf-8")
+    (rented / "Odd" / "world.mt").write_text(config.replace("gameid = minetest", "gameid = none"))
+    told = here.cferry("check", f"{there}:Odd", "--with-game", code=12).out
+    assert "could not be found" in told
+    shutil.rmtree(rented / "Odd")
     assert (rented / "Gull Rock" / "map_meta.txt").read_bytes() == before
     found = here.cferry("slots", f"minetest/server@{rented}", "--json").data[0]["saves"][0]
     assert found["facts"]["time"] > save["facts"]["time"]
@@ -267,6 +277,12 @@ def test_simutrans_loads_what_is_carried_and_what_was_changed_in_one_place(
     packed = server / "server13991-network.sve"
     assert packed.read_bytes() == (own / "save" / "Mine.sve").read_bytes()
     assert run_simutrans(server.parent, "-server", "13991") == "0/1945"
+    for edition, where in (("linux", "simutrans/linux:Mine"), ("server", there)):
+        here.cferry("loader", "allow", f"simutrans/{edition}")
+        (asked,) = here.cferry("check", where, "--with-game", "--json").data["saves"]
+        assert (asked["level"], [one["theirs"] for one in asked["game"]["told"]]) == (
+            "loads", ["1945", "0"],
+        )  # fmt: skip
     apart = tmp_path / "apart"
     here.cferry("unbox", own / "save" / "Mine.sve", "--as", "simutrans:packed", "-o", apart)
     (piece,) = (apart / "pieces").iterdir()

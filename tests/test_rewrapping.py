@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import lzma
 import os
 import re
 import shutil
@@ -177,6 +178,21 @@ def test_freeciv_loads_what_is_carried_and_goes_on_with_what_was_changed_in_it(
     (folder := tmp_path / "served").mkdir()
     here.cferry("cross", "freeciv/linux:isle", f"freeciv/server@{folder}", "--yes")
     apart, carried = tmp_path / "apart", folder / "isle.sav.xz"
+    at = f"freeciv/server@{folder}"
+    here.cferry("loader", "allow", "freeciv/server")
+    (asked,) = here.cferry("check", at, "--with-game", "--json").data["saves"]
+    assert (asked["level"], {one["fact"] for one in asked["game"]["told"]}) == (
+        "loads", {"turn", "year", "rules"},
+    )  # fmt: skip
+    text = lzma.decompress(carried.read_bytes()).decode()
+    for name, wrong, verdict in (
+        ("half", text[: text.index("[map]")], "unlike"),
+        ("bad", text.replace("\nturn=1\n", "\nturn=1x\n"), "unlike"), ("other", "hello", "refused"),
+    ):  # fmt: skip
+        (folder / f"{name}.sav").write_text(wrong, "utf-8")
+        done = here.cferry("check", f"{at}:{name}", "--with-game", "--json", code=12)
+        assert done.data["saves"][0]["game"]["verdict"] == verdict
+        (folder / f"{name}.sav").unlink()
     here.cferry("unbox", carried, "--as", "freeciv:packed", "-o", apart)
     (piece,) = (apart / "pieces").iterdir()
     changed, count = re.subn("\ngold=\\d+\n", "\ngold=4321\n", piece.read_text("utf-8"))

@@ -7,13 +7,19 @@ from typing import Literal, get_args
 
 from msgspec import Struct
 
-__all__ = ["LEVELS", "Evidence", "Level", "strongest"]
+__all__ = ["LEVELS", "SAVE_LEVELS", "Evidence", "Level", "SaveLevel", "strongest"]
 
 Level = Literal["only read", "opened", "verified"]
 """`verified`: a checksum, a digest or a self-check of its form agrees. `opened`: it was unpacked or
 parsed to its end, and has nothing to verify it by. `only read`: its bytes could be read."""
 LEVELS: tuple[Level, ...] = get_args(Level)
 """The weakest first."""
+
+SaveLevel = Literal["whole", "fits", "same", "loads"]
+"""`whole`: every needed piece is there, every layer comes off, checksums agree. `fits`: and the
+rules of its edition hold. `same`: and it is what was carried, piece by piece and fact by fact.
+`loads`: and the game itself has loaded it."""
+SAVE_LEVELS: tuple[SaveLevel, ...] = get_args(SaveLevel)
 
 
 class Evidence(Struct, frozen=True):

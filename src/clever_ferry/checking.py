@@ -6,6 +6,7 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from clever_ferry.cargo import Save
+from clever_ferry.certainty import SaveLevel
 from clever_ferry.crossing.rules import refusals
 from clever_ferry.errors import RefusedError
 from clever_ferry.finding import Berth
@@ -31,6 +32,12 @@ class Checked(Struct, frozen=True):
     def saves(self) -> tuple[Save, ...]:
         """The saves, with all that is wrong with each."""
         return tuple(one.save for one in self.examined)
+
+    def level(self, one: Examined) -> SaveLevel | None:
+        """Return how far it is established that a save is right; None where it is damaged."""
+        if one.save.problems:
+            return None
+        return "whole" if self.refused or self.problems else "fits"
 
     @property
     def suspicious(self) -> bool:

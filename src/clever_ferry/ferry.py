@@ -38,6 +38,7 @@ from clever_ferry.places import Places
 from clever_ferry.recipes import Listing, Recipes
 
 if TYPE_CHECKING:  # what only some jobs need is imported by those
+    from clever_ferry.asking import Asking
     from clever_ferry.backups import Backups
     from clever_ferry.checking import Checked
     from clever_ferry.crossing.backing_up import BackedUp
@@ -91,6 +92,13 @@ class Ferry:
         from clever_ferry.noting import Noting
 
         return Noting(self.places, self.backups)
+
+    @cached_property
+    def asking(self) -> Asking:
+        """The games' own programs: which may be started, and what they make of saves."""
+        from clever_ferry.asking import Asking
+
+        return Asking(self.recipes, self.places, self.keeps)
 
     # What is here ------------------------------------------------------------------------
 

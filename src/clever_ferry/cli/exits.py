@@ -35,6 +35,7 @@ __all__ = [
     "FORMAT",
     "IN_PART",
     "NOTHING",
+    "NOT_LOADED",
     "READER_GONE",
     "REFUSED",
     "STOPPED",
@@ -56,6 +57,7 @@ IN_PART = 8
 HALF_DONE = 9
 NOT_MADE = 10
 DIFFERENT = 11
+NOT_LOADED = 12
 STOPPED = 130
 READER_GONE = 141
 

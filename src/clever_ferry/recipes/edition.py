@@ -18,6 +18,7 @@ from clever_ferry.naming import FieldSpec, JoinedField, Names, NumberField, Patt
 from clever_ferry.payload import Payload
 from clever_ferry.recipes.agreeing import unlike, unlike_facts
 from clever_ferry.recipes.facts import FactReader
+from clever_ferry.recipes.loader_models import LoaderInfo
 from clever_ferry.recipes.models import (
     ArrivingInfo,
     HandoverInfo,
@@ -68,6 +69,8 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
     """The fact that must not be newer in what is carried than in the target's own saves."""
     packs: Packs | None = None
     limits: tuple[LimitInfo, ...] = ()
+    loader: LoaderInfo | None = None
+    """How its game is asked whether a save loads."""
     arriving: Mapping[str, ArrivingInfo] = field(default_factory=dict)
     """What is special about saves from another edition, by its id."""
     before: tuple[str, ...] = ()

@@ -47,10 +47,9 @@ def _faults(wanted: inspect.Type, data: Any, key: str) -> Iterator[str]:
             if wanted.pattern and not re.search(wanted.pattern, data):
                 yield f"{_shown(key)} = {data!r}: it must look like {wanted.pattern}."
         case inspect.IntType() if type(data) is int:
-            if wanted.ge is not None and data < wanted.ge:
-                yield f"{_shown(key)} = {data}: it must be {wanted.ge} or more."
-            if wanted.le is not None and data > wanted.le:
-                yield f"{_shown(key)} = {data}: it must be {wanted.le} or less."
+            yield from _of_size(wanted, data, key)
+        case inspect.FloatType() if type(data) in (int, float):
+            yield from _of_size(wanted, data, key)
         case inspect.LiteralType() if type(data) in (str, int) and data in wanted.values:
             pass
         case inspect.BoolType() if isinstance(data, bool):
@@ -58,6 +57,13 @@ def _faults(wanted: inspect.Type, data: Any, key: str) -> Iterator[str]:
         case _:
             value = "" if isinstance(data, dict | list) else f" = {data!r}"
             yield f"{_shown(key)}{value}: it must be {_listed(_names(wanted))}."
+
+
+def _of_size(wanted: inspect.IntType | inspect.FloatType, data: float, key: str) -> Iterator[str]:
+    if wanted.ge is not None and not data >= wanted.ge:
+        yield f"{_shown(key)} = {data}: it must be {wanted.ge} or more."
+    if wanted.le is not None and not data <= wanted.le:
+        yield f"{_shown(key)} = {data}: it must be {wanted.le} or less."
 
 
 def _of_struct(wanted: inspect.StructType, data: dict[str, Any], key: str) -> Iterator[str]:
@@ -132,7 +138,7 @@ def _shape(data: Any) -> type[inspect.Type]:
     """Return which kind of alternative a value is meant for."""
     shapes: dict[type, type[inspect.Type]] = {
         dict: inspect.StructType, list: inspect.VarTupleType, int: inspect.IntType,
-        str: inspect.StrType,
+        str: inspect.StrType, float: inspect.FloatType,
     }  # fmt: skip
     return shapes.get(type(data), inspect.AnyType)
 
@@ -155,6 +161,8 @@ def _names(*types: inspect.Type) -> list[str]:
                 names += [repr(value) for value in one.values]
             case inspect.IntType():
                 names.append("a whole number")
+            case inspect.FloatType():
+                names.append("a number")
             case inspect.StrType():
                 names.append("a text")
             case inspect.BoolType():

@@ -13,6 +13,7 @@ from clever_ferry.layouts import LayoutSpec
 from clever_ferry.model import HexBytes, Meta, Model, hint
 from clever_ferry.naming import FieldSpec
 from clever_ferry.recipes.fact_models import FactInfo, FactPlace
+from clever_ferry.recipes.loader_models import LoaderInfo
 from clever_ferry.recipes.spellings import FieldName, Id, Line
 from clever_ferry.recipes.table_models import TableInfo
 
@@ -343,6 +344,9 @@ class EditionInfo(Model):
         dict[Id, FactPlace], hint("facts that stand elsewhere in this edition, and where")
     ] = {}
     packs: Annotated[PacksHere | None, hint("how it keeps add-ons")] = None
+    loader: Annotated[
+        LoaderInfo | None, hint("how its game is asked, without a screen, whether a save loads")
+    ] = None
     limits: Annotated[tuple[LimitInfo, ...], hint("what its game has no room for")] = ()
     arriving: Annotated[dict[Id, ArrivingInfo], hint("by the edition that saves come from")] = {}
 

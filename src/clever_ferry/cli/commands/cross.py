@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from functools import wraps
+from itertools import zip_longest
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,7 +14,8 @@ from rich.console import Console
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.certain import established_data, print_established
 from clever_ferry.cli.described import plan_data, proof_data
-from clever_ferry.cli.exits import IN_PART, echo_json
+from clever_ferry.cli.exits import IN_PART, NOT_LOADED, echo_json
+from clever_ferry.cli.games import agree_to_start, print_verdict, verdict_data
 from clever_ferry.cli.here import agree, can_ask, choose, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, give_option, json_option
 from clever_ferry.cli.plans import print_plan
@@ -32,11 +34,13 @@ from clever_ferry.cli.screen import (
 from clever_ferry.crossing.aftermath import steps_after
 from clever_ferry.crossing.rules import RULES
 from clever_ferry.errors import FerryError, RefusedError, WrongUseError
+from clever_ferry.finding.addresses import address_of
 from clever_ferry.recipes.agreeing import agreed_places, rebuilt_pieces
 
 if TYPE_CHECKING:
     from clever_ferry.crossing.carrying import Crossed
     from clever_ferry.crossing.plan import Plan
+    from clever_ferry.judging.verdict import Verdict
 
 __all__ = ["command"]
 
@@ -73,6 +77,10 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
     "--report", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.html",
     help="Also write what was done as a page; there must be none of that name yet.",
 )  # fmt: skip
+@click.option(
+    "--with-game", is_flag=True,
+    help="Then have the target's game itself load it, on a copy; you are asked before, once.",
+)  # fmt: skip
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
 @click.option(
     "--from-account", metavar="NAME", help="Whose saves to take, where several have some."
@@ -85,7 +93,7 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,
     sharing: tuple[str, ...], whole_only: bool, waived: list[str], dry_run: bool,
-    report: Path | None, yes: bool, replace: bool,
+    report: Path | None, with_game: bool, yes: bool, replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
 ) -> None:  # fmt: skip
@@ -123,6 +131,9 @@ def command(
     source, target = f"file:{from_file}" if from_file else places[0], places[-1]
     ferry = ferry_here(computer)
     ask = can_ask() and not as_json and not yes
+    if with_game:
+        agree_to_start(ferry.asking, target, ask=ask)
+        ferry.asking.require(target)
     plan = choose(
         lambda answers: ferry.plan(
             source, target, given=given,
@@ -149,6 +160,10 @@ def command(
         before = before_crossing(ferry, plan)
     with telling(as_json) as tell:
         crossed = ferry.carry_out(plan, tell, game_closed=game_closed)
+    verdicts: list[Verdict] = []
+    if with_game:
+        carried = [proof.save for proof in crossed.proofs]
+        verdicts = ferry.asking.ask_there(plan.target.berth, carried, given)
     written = report is not None
     if report is not None:
         try:
@@ -162,8 +177,13 @@ def command(
             )
     if as_json:
         proofs = [
-            {**proof_data(proof), "established": established_data(examined)}
-            for proof, examined in zip(crossed.proofs, crossed.examined, strict=True)
+            {
+                **proof_data(proof),
+                "established": established_data(examined),
+                "level": "loads" if verdict is not None and verdict.loads else "same",
+                "game": verdict_data(verdict),
+            }
+            for proof, examined, verdict in zip_longest(crossed.proofs, crossed.examined, verdicts)
         ]
         echo_json({
             "plan": plan_data(plan), "carried": True, "crossing": crossed.number,
@@ -171,10 +191,12 @@ def command(
             "report": str(report) if written else None,
         })  # fmt: skip
     else:
-        _print_crossed(out, plan, crossed)
+        _print_crossed(out, plan, crossed, verdicts)
         if written:
             out.print(f"[good]✓[/] All of it is written down in {escape(str(report))}.",
                       soft_wrap=True)  # fmt: skip
+    if not all(verdict.loads for verdict in verdicts):
+        raise click.exceptions.Exit(NOT_LOADED)
     if plan.left:
         raise click.exceptions.Exit(IN_PART)
 
@@ -220,14 +242,16 @@ def _agree(plan: Plan, *, yes: bool, replace: bool, ask: bool) -> None:
     )  # fmt: skip
 
 
-def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
+def _print_crossed(out: Console, plan: Plan, crossed: Crossed, verdicts: Sequence[Verdict]) -> None:
     pieces = sum(proof.pieces for proof in crossed.proofs)
     facts = [fact for proof in crossed.proofs for fact in proof.facts if not fact.free]
     same = sum(fact.same for fact in facts)
     out.print(heading("Read back and the same"))
-    for proof, examined in zip(crossed.proofs, crossed.examined, strict=True):
+    for proof, examined, verdict in zip_longest(crossed.proofs, crossed.examined, verdicts):
         out.print(f"  [good]✓[/] {save_line(proof.save, plan.target.berth.edition)}")
         print_established(out, examined, 8)
+        if verdict is not None:
+            print_verdict(out, verdict, 8)
     agreed = sum(agreed_places(proof.save) for proof in crossed.proofs)
     but = f" but for {counted(agreed, 'value')} that must agree here" if agreed else ""
     if rebuilt := sum(rebuilt_pieces(proof.save) for proof in crossed.proofs):
@@ -235,8 +259,9 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
     told = f", {counted(same, 'fact')} the same" if same else ""
     out.print(
         f"  Read back from {escape(plan.target.berth.edition.title)}: {counted(pieces, 'piece')} "
-        f"byte for byte as carried{but}{told}. Whether it loads, its game will tell."
+        f"byte for byte as carried{but}{told}."
     )
+    out.print(f"  {escape(_whether_it_loads(plan, crossed, verdicts))}", soft_wrap=True)
     for fact in facts:
         if not fact.same:
             line = f"{fact.label} was {fact.before} and is {fact.after}, as it may after a move."
@@ -247,3 +272,20 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed) -> None:
         out.print("\n" + heading("Now in the game"))
         out.print(steps(after), soft_wrap=True)
     out.print(f"\nTo put it all back: cferry undo {crossed.number}")
+
+
+def _whether_it_loads(plan: Plan, crossed: Crossed, verdicts: Sequence[Verdict]) -> str:
+    """Return in a sentence what is known of that, or how it can be known."""
+    if verdicts:
+        loads = sum(verdict.loads for verdict in verdicts)
+        if loads == len(verdicts):
+            return "The game itself has loaded it."
+        return (
+            f"The game itself has loaded {loads} of {counted(len(verdicts), 'save')}: look "
+            f"there, or put it all back with cferry undo {crossed.number}"
+        )
+    berth = plan.target.berth
+    if berth.edition.loader is None or len(crossed.proofs) != 1:
+        return "Whether it loads, its game will tell."
+    where = address_of(berth.address, crossed.proofs[0].save)
+    return f"Whether its game loads it: cferry check {where} --with-game"
