@@ -311,8 +311,10 @@ def test_what_a_database_does_not_take_is_refused() -> None:
         book.execute("INSERT INTO strict VALUES (7)")
         book.commit()
         raw = book.serialize()
-    for place, value in (("/plain/0/value", "x"), ("/strict/0/value", 3)):
-        with pytest.raises(RefusedError, match=r"have no numbers|does not take it"):
+    for place, value, said in (
+        ("/plain/0/value", "x", "have no numbers"), ("/strict/0/value", 3, "does not take it"),
+    ):  # fmt: skip
+        with pytest.raises(RefusedError, match=said):
             whole(changed(Rows(), BytesPayload(raw), [Put(place, value)]))
     assert rows_of(whole(changed(Rows(), BytesPayload(raw), [Put("/strict/0/value", 9)])))[
         "strict"

@@ -478,6 +478,7 @@ def test_letters_are_spelled_as_the_old_text_has_them(old: str, new: str) -> Non
         assert whole(form, f'{{"a": "{old}"}}'.encode(), Put("/a", "ü")) == (
             f'{{"a": "{new}"}}'.encode()
         )
+        assert whole(form, b'{"a": 1}', Insert("/b", "ü")) == '{"a": 1,"b": "ü"}'.encode()
 
 
 WORDS = st.text(st.characters(codec="utf-8"), max_size=6)
