@@ -116,8 +116,11 @@ def test_a_loader_that_can_not_be_is_refused(more: dict[str, Any], said: str) ->
 
 def saltglass(den: Den) -> None:
     """Allow the stand-in as both stores' loader."""
-    here = Path(sys.executable).parent
-    program = next(here.glob("saltglass*")) if os.name == "nt" else here / "saltglass"
+    program = Path(sys.executable).with_name("saltglass")
+    if os.name == "nt":
+        program = den.home.parent / "saltglass.bat"
+        found = os.pathsep.join(sys.path)
+        program.write_text(f'@set PYTHONPATH={found}\n@"{sys.executable}" -m {GAME} %*\n')
     for store in ("depot", "tern"):
         told = den.cferry("loader", "allow", f"saltglass/{store}", "--program", program).out
         assert "load --slot {slot}" in told
