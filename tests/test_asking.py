@@ -185,8 +185,8 @@ def test_a_word_holds_until_the_recipe_changes_or_it_is_taken_back(den: Den) -> 
     title = 'title = "Saltglass"'
     den.recipe("saltglass", text.replace(title, f"{title}\nreplaces_shipped = true", 1))
     told = den.cferry("check", "saltglass/depot", "--with-game", code=4).err
-    assert "said so again, as its recipe has changed" in told
-    assert "no: its recipe has changed" in den.cferry("loader", "list").out
+    assert "said so again, as its recipe or the program is another now" in told
+    assert "no more: it is another now" in den.cferry("loader", "list").out
     saltglass(den)
     den.cferry("check", "saltglass/depot:1", "--with-game")
     den.cferry("loader", "forget", "saltglass/depot")
@@ -357,3 +357,25 @@ def test_without_a_sandbox_nothing_gets_away_either(
     ran = run(command, own, tmp_path, Limits(30, 1 << 30))
     assert (ran.ended, ran.code) == ("itself", 0)
     assert [one.pid for one in psutil.process_iter() if _marked(one, tmp_path)] == []
+
+
+@posix
+def test_another_program_of_that_name_is_not_what_was_allowed(
+    bench: Callable[..., tuple[Den, str]], tmp_path: Path
+) -> None:
+    here, where = bench("print('It is in')")
+    own, other = tmp_path / "here", tmp_path / "there"
+    for folder in (own, other):
+        folder.mkdir()
+        shutil.copy(tmp_path / "bin-game", folder)
+    usual = os.environ["PATH"]
+    here.env["PATH"] = f"{own}{os.pathsep}{usual}"
+    here.cferry("loader", "allow", "bin/own")
+    here.cferry("check", where, "--with-game")
+    here.env["PATH"] = f"{other}{os.pathsep}{own}{os.pathsep}{usual}"
+    told = here.cferry("check", where, "--with-game", code=4).err
+    assert "again" in told
+    assert str(other) in told
+    here.env["PATH"] = usual
+    told = here.cferry("check", where, "--with-game").out
+    assert "the game has loaded it" in told, "where it is no more on the PATH, it is where it was"

@@ -45,13 +45,15 @@ class Starter(Struct, frozen=True):
     environment: dict[str, str]
     allowed: bool
     changed: bool = False
-    """Whether it was allowed once, and the recipe has changed since."""
+    """Whether it was allowed once, and the recipe or the program is another now."""
     named: bool = False
     """Whether the user has named the program."""
     shut_in: bool = False
     """Whether it can write nowhere but to the scratch folder, and reaches no network."""
     why_not: str = ""
     """Why not, where it is not shut in."""
+    usual: Path | None = None
+    """The program that is found by its names."""
 
     @property
     def command(self) -> tuple[str, ...]:
@@ -83,14 +85,19 @@ class Asking:
         loader = _loader(game, edition)
         name = f"{game.id}/{edition.id}"
         word = self._keeps.loaders.all().get(name)
-        given = Path(word.program) if word is not None and word.program is not None else None
-        program = find_program(loader.program) if given is None else given
+        usual = program = find_program(loader.program)
+        named = word is not None and word.named
+        if word is not None and word.program is not None and (named or program is None):
+            program = Path(word.program)
         allowed = word is not None and word.digest == self._digest(game)
+        if word is not None and program is not None and str(program) != word.program:
+            allowed = False  # another program of that name is not what the user has seen
         shut_in, why_not = sandbox()
         return Starter(
             name, edition.title, program if program is None or program.exists() else None,
             loader.program, loader.arguments, dict(loader.environment), allowed,
-            word is not None and not allowed, given is not None, bool(shut_in), why_not,
+            word is not None and not allowed, named, bool(shut_in), why_not,
+            usual,
         )  # fmt: skip
 
     def allow(self, where: str, program: Path | None = None) -> Starter:
@@ -99,10 +106,11 @@ class Asking:
             raise WrongUseError(f"{program} is no program's file.")
         found = self.starter(where)
         game = self._recipes.game(found.edition.partition("/")[0])
-        named = str(program.resolve()) if program is not None else None
-        self._keeps.loaders.allow(
-            found.edition, Allowed(self._digest(game), time.time_ns(), named)
-        )  # fmt: skip
+        meant = program.resolve() if program is not None else found.usual
+        word = Allowed(
+            self._digest(game), time.time_ns(), str(meant) if meant else None, program is not None
+        )
+        self._keeps.loaders.allow(found.edition, word)
         return self.starter(where)
 
     def forget(self, where: str) -> bool:
@@ -159,7 +167,7 @@ class Asking:
     @staticmethod
     def _refuse(starter: Starter) -> None:
         if not starter.allowed:
-            again = " again, as its recipe has changed" if starter.changed else ""
+            again = " again, as its recipe or the program is another now" if starter.changed else ""
             raise RefusedError(
                 f"{starter.title} is started only when you have said so{again}.",
                 details=("It would be:", f"  {' '.join(starter.command)}"),

@@ -35,7 +35,7 @@ def agree_to_start(asking: Asking, where: str, *, ask: bool) -> None:
     if one.allowed or not ask:
         return  # what needs the word refuses without it, with the way to give it
     out = console()
-    told = "Its recipe has changed since you allowed it. " if one.changed else ""
+    told = "Its recipe or the program is another than when you allowed it. " if one.changed else ""
     out.print(f"{told}To ask {escape(one.title)} itself, this would be started:", soft_wrap=True)
     print_starter(out, one)
     if not click.confirm("Start it, now and whenever you ask with --with-game?"):

@@ -23,7 +23,9 @@ class Allowed(Struct, frozen=True, forbid_unknown_fields=True):
     """Of the recipe's text: what it says now may be something else."""
     when: Time
     program: str | None = None
-    """The program's file, where the user has named it."""
+    """The program's file that was meant; None where there was none here."""
+    named: bool = False
+    """Whether the user has named it, so that it is not looked for."""
 
 
 class _Words(Struct, frozen=True, forbid_unknown_fields=True):

@@ -40,7 +40,7 @@ def list_(computer: Path | None, as_json: bool) -> None:
     shown = table("Edition", "Program", "May be started")
     for one in every:
         where = place(one.program) if one.program else f"{one.names[0]} is not on this computer"
-        word = "yes" if one.allowed else "no: its recipe has changed" if one.changed else "no"
+        word = "yes" if one.allowed else "no more: it is another now" if one.changed else "no"
         shown.add_row(
             f"[place]{escape(one.edition)}[/]", escape(where) if one.program else
             f"[dim]{escape(where)}[/]", f"[good]{word}[/]" if one.allowed else word,
@@ -61,7 +61,7 @@ def list_(computer: Path | None, as_json: bool) -> None:
 def allow(computer: Path | None, where: str, program: Path | None, as_json: bool) -> None:
     """Let an edition's game be started; what that is, is shown.
 
-    It holds until the recipe changes.
+    It holds until the recipe changes, or another program is found by that name.
     """
     one = ferry_here(computer).asking.allow(where, program)
     if as_json:
