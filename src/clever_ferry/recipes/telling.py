@@ -101,6 +101,9 @@ def _rules(game: Game, edition: Edition) -> Iterator[str]:
         yield f"its add-ons are in {edition.packs.pattern.text}; the game {answer}"
     if game.handover is not None:
         yield "a world of it can be handed over to another host: cferry handover"
+    if edition.loader is not None:
+        program = " or ".join(edition.loader.program)
+        yield f"whether a save loads, {program} itself can be asked: cferry check --with-game"
     for cloud in edition.clouds:
         yield f"{cloud.info.title} may put an old save back; a crossing says what to do then"
     for pattern in edition.never:
