@@ -23,6 +23,7 @@ from clever_ferry.keeping.verifying import verify
 from clever_ferry.moving import disk
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.local import LOCAL, LocalShore
+from clever_ferry.moving.system import WriteLock
 from clever_ferry_demo.world import DEPOT_ACCOUNT
 from tests.conftest import Den, run_module, state
 
@@ -351,6 +352,28 @@ def test_who_holds_a_berth_is_said_and_a_crash_frees_it(den: Den) -> None:
     holding.kill()
     holding.wait()
     den.cferry(*CROSS)
+
+
+def test_a_lock_that_another_has_is_waited_for_as_long_as_is_said(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    first, second = (WriteLock(tmp_path / "locks" / "x.lock") for _ in range(2))
+    assert first.take()
+    now = [100.0]
+
+    def sleep(seconds: float) -> None:
+        now[0] += seconds
+        assert now[0] < 110, "it waits for ever"
+
+    monkeypatch.setattr(time, "monotonic", lambda: now[0])
+    monkeypatch.setattr(time, "sleep", sleep)
+    assert not second.take()
+    assert now == [100.0]
+    assert not second.take(2)
+    assert 102 <= now[0] < 102.2
+    first.release()
+    assert second.take()
+    second.release()
 
 
 def test_a_change_that_could_not_be_taken_back_bars_the_berth(
