@@ -314,7 +314,7 @@ def test_a_program_that_is_gone_and_a_name_that_is_an_option(
 ) -> None:
     here, where = bench("print('It is in')")
     here.cferry("check", where, "--with-game")
-    gone = tmp_path / "gone"
+    (gone := tmp_path / "gone").write_text("no program")
     assert "no program" in here.cferry("loader", "allow", "bin/own", "--program", gone, code=2).err
     (tmp_path / "bin-game").unlink()
     told = here.cferry("check", where, "--with-game", code=12).out

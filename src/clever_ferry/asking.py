@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 from msgspec import Struct
@@ -27,6 +28,7 @@ from clever_ferry.recipes.loader_models import LoaderInfo
 
 __all__ = ["Asking", "Starter"]
 
+Tell = Callable[[int, int], None]
 _NOT_ASKED = "it was not asked: the save is damaged or not whole"
 
 
@@ -102,8 +104,8 @@ class Asking:
 
     def allow(self, where: str, program: Path | None = None) -> Starter:
         """Keep the user's yes to what a recipe starts, and which program that is."""
-        if program is not None and not program.is_file():
-            raise WrongUseError(f"{program} is no program's file.")
+        if program is not None and not (program.is_file() and os.access(program, os.X_OK)):
+            raise WrongUseError(f"{program} is no program that can be started.")
         found = self.starter(where)
         game = self._recipes.game(found.edition.partition("/")[0])
         meant = program.resolve() if program is not None else found.usual
@@ -119,10 +121,15 @@ class Asking:
         return self._keeps.loaders.forget(f"{address.game}/{address.edition}")
 
     def check(
-        self, where: str, account: str | None = None, given: Mapping[str, str] | None = None
+        self,
+        where: str,
+        account: str | None = None,
+        given: Mapping[str, str] | None = None,
+        tell: Tell = lambda done, total: None,
     ) -> tuple[Checked, list[Verdict]]:
         """Check saves as `Ferry.check` does, then have their own game load each that is whole.
 
+        `tell` is called with how many it has been asked about, and how many there are.
         Raises RefusedError before anything is read where the game may not be started.
         """
         address = parse_address(where)
@@ -132,14 +139,18 @@ class Asking:
             self._keeps.refuse_half(berth.folder)
         opened = open_berth(berth, given=given)
         checked = check(opened, address.slots)
-        return checked, self.ask(opened, checked.saves)
+        return checked, self.ask(opened, checked.saves, tell)
 
     def require(self, where: str) -> None:
         """Raise RefusedError where an edition's game may not be started."""
         self._refuse(self.starter(where))
 
     def ask_there(
-        self, berth: Berth, saves: Sequence[Save], given: Mapping[str, str] | None = None
+        self,
+        berth: Berth,
+        saves: Sequence[Save],
+        given: Mapping[str, str] | None = None,
+        tell: Tell = lambda done, total: None,
     ) -> list[Verdict]:
         """Have a berth's own game load what these saves are there now; as `ask` does."""
         opened = open_berth(berth, given=given)
@@ -147,13 +158,15 @@ class Asking:
             next((one for one in opened.listing.saves if one.fields == save.fields), save)
             for save in saves
         ]
-        return self.ask(opened, now)
+        return self.ask(opened, now, tell)
 
     def of(self, berth: Berth) -> Starter:
         """Return what would be started for a berth; raises as `starter` does."""
         return self._starter(berth.game, berth.edition)
 
-    def ask(self, opened: OpenBerth, saves: Sequence[Save]) -> list[Verdict]:
+    def ask(
+        self, opened: OpenBerth, saves: Sequence[Save], tell: Tell = lambda done, total: None
+    ) -> list[Verdict]:
         """Have a berth's own game load saves, each on a copy; raises RefusedError without a yes."""
         berth = opened.berth
         loader = _loader(berth.game, berth.edition)
@@ -162,7 +175,11 @@ class Asking:
         if starter.program is None:
             what = f"{' or '.join(starter.names)} is not on this computer"
             return [Verdict("missing", what) for _ in saves]
-        return [_asked(opened, save, loader, starter) for save in saves]
+        verdicts = []
+        for number, save in enumerate(saves):
+            tell(number, len(saves))
+            verdicts.append(_asked(opened, save, loader, starter))
+        return verdicts
 
     @staticmethod
     def _refuse(starter: Starter) -> None:

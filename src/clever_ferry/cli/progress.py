@@ -6,13 +6,20 @@ import sys
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
-from rich.progress import BarColumn, DownloadColumn, Progress, TaskID, TextColumn
+from rich.progress import (
+    BarColumn,
+    DownloadColumn,
+    MofNCompleteColumn,
+    Progress,
+    TaskID,
+    TextColumn,
+)
 
 from clever_ferry.cli.screen import console
 from clever_ferry.crossing.progress import Progress as Telling
 from clever_ferry.crossing.progress import Step, silent
 
-__all__ = ["bar", "telling"]
+__all__ = ["bar", "one_by_one", "telling"]
 
 _WORDS: dict[Step, str] = {
     "reading": "Reading and staging",
@@ -52,3 +59,28 @@ def bar(what: str, as_json: bool) -> Iterator[Callable[[int, int], None]]:
     with Progress(*_COLUMNS, console=console(err=True), transient=True) as bars:
         task = bars.add_task(what)
         yield lambda done, total: bars.update(task, completed=done, total=total)
+
+
+@contextmanager
+def one_by_one(what: str, as_json: bool) -> Iterator[Callable[[int, int], None]]:
+    """Give a callback for work on one thing after the other: how many are done, of how many.
+
+    Nothing is drawn before it is called, so that questions can be asked until then.
+    """
+    if as_json or not sys.stderr.isatty():
+        yield lambda done, total: None
+        return
+    columns = TextColumn("{task.description:<20}"), BarColumn(), MofNCompleteColumn()
+    bars = Progress(*columns, console=console(err=True), transient=True)
+    tasks: list[TaskID] = []
+
+    def tell(done: int, total: int) -> None:
+        if not tasks:
+            tasks.append(bars.add_task(what, total=total))
+            bars.start()
+        bars.update(tasks[0], completed=done)
+
+    try:
+        yield tell
+    finally:
+        bars.stop()

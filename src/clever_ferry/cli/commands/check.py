@@ -17,6 +17,7 @@ from clever_ferry.cli.exits import DAMAGED, NOT_LOADED, NOTHING, REFUSED, echo_j
 from clever_ferry.cli.games import agree_to_start, print_verdict, verdict_data
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import account_option, give_option, json_option
+from clever_ferry.cli.progress import one_by_one
 from clever_ferry.cli.screen import (
     console,
     counted,
@@ -62,10 +63,13 @@ def command(
     verdicts: list[Verdict] = []
     if with_game:
         agree_to_start(ferry.asking, where, ask=ask)
-        checked, verdicts = choose(
-            lambda answers: ferry.asking.check(where, answers.get("--account", account), given),
-            ask=ask,
-        )
+        with one_by_one("Asking the game", as_json) as tell:
+            checked, verdicts = choose(
+                lambda answers: ferry.asking.check(
+                    where, answers.get("--account", account), given, tell
+                ),
+                ask=ask,
+            )
     else:
         checked = choose(
             lambda answers: ferry.check(where, answers.get("--account", account), given), ask=ask

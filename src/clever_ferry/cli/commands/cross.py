@@ -19,7 +19,7 @@ from clever_ferry.cli.games import agree_to_start, print_verdict, verdict_data
 from clever_ferry.cli.here import agree, can_ask, choose, ferry_here
 from clever_ferry.cli.options import change_options, closed_option, give_option, json_option
 from clever_ferry.cli.plans import print_plan
-from clever_ferry.cli.progress import telling
+from clever_ferry.cli.progress import one_by_one, telling
 from clever_ferry.cli.screen import (
     console,
     counted,
@@ -163,7 +163,8 @@ def command(
     verdicts: list[Verdict] = []
     if with_game:
         carried = [proof.save for proof in crossed.proofs]
-        verdicts = ferry.asking.ask_there(plan.target.berth, carried, given)
+        with one_by_one("Asking the game", as_json) as count:
+            verdicts = ferry.asking.ask_there(plan.target.berth, carried, given, count)
     written = report is not None
     if report is not None:
         try:
