@@ -23,9 +23,10 @@ from clever_ferry.judging.running import Limits, Ran, run
 from clever_ferry.judging.verdict import Enough, judge
 from clever_ferry.model import ValidationError, convert
 from clever_ferry.recipes.loader_models import LoaderInfo
+from clever_ferry_demo.kingfisher_crown.program import demo_reigns, lay_kingfisher_crown
+from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from tests.conftest import Den, bins, state
 
-GAME = "clever_ferry_demo.saltglass.program"
 shut_in = pytest.mark.skipif(not sandbox()[0], reason=f"no sandbox: {sandbox()[1]}")
 posix = pytest.mark.skipif(os.name == "nt", reason="the programs are scripts with a first line")
 
@@ -114,16 +115,35 @@ def test_a_loader_that_can_not_be_is_refused(more: dict[str, Any], said: str) ->
         info(**more)
 
 
-def saltglass(den: Den) -> None:
-    """Allow the stand-in as both stores' loader."""
-    program = Path(sys.executable).with_name("saltglass")
+def allow(den: Den, game: str, *editions: str) -> None:
+    """Allow a stand-in as the loader of some editions of its game."""
+    program = Path(sys.executable).with_name(game)
     if os.name == "nt":
-        program = den.home.parent / "saltglass.bat"
-        found = os.pathsep.join(sys.path)
-        program.write_text(f'@set PYTHONPATH={found}\n@"{sys.executable}" -m {GAME} %*\n')
-    for store in ("depot", "tern"):
-        told = den.cferry("loader", "allow", f"saltglass/{store}", "--program", program).out
-        assert "load --slot {slot}" in told
+        program = den.home.parent / f"{game}.bat"
+        module, found = game.replace("-", "_"), os.pathsep.join(sys.path)
+        program.write_text(f'@set PYTHONPATH={found}\n@"{sys.executable}" -m '
+                           f"clever_ferry_demo.{module}.program %*\n")  # fmt: skip
+    for one in editions:
+        told = den.cferry("loader", "allow", f"{game}/{one}", "--program", program).out
+        assert "load --slot {" in told
+
+
+def saltglass(den: Den) -> None:
+    allow(den, "saltglass", "depot", "tern")
+
+
+def test_other_stand_ins_load_with_what_they_need(den: Den) -> None:
+    yard = lay_orrery_yard(den.top, "wren", demo_yards())
+    lay_kingfisher_crown(den.top, demo_reigns())
+    for game, where, fact in (
+        ("orrery-yard", "Brass Court", "Day 31"),
+        ("kingfisher-crown", "Kelpmark Rising", "Day 411, Provinces 192"),
+    ):
+        allow(den, game, "windows")
+        told = den.cferry("check", f"{game}/windows:{where}", "--with-game").out
+        assert f"it tells   {fact}\n" in told
+    packs = [path.name for path in (yard / "packs").iterdir()]
+    assert packs, "they go along, as the recipe says that its game needs them"
 
 
 def test_a_stand_in_loads_what_is_carried_and_tells_what_it_has(den: Den) -> None:
@@ -220,7 +240,10 @@ BODIES = {
     "crashes": ("print('It is in', flush=True); os.abort()", "crashed"),
     "silent": ("pass", "silent"),
     "family": (FAMILY, "silent"),
-    "sees": ("print('It is in' if open(place + '/1').read() == 'whole' else 'not')", "loads"),
+    "sees": ("print(open(place + '/1').read())", "loads"),
+    "writes": ("open('log.txt', 'w').write('It is in')", "loads"),
+    "lies": ("pass", "silent"),
+    "rewrites": ("open(place + '/1', 'a').write('.')", "loads"),
 }
 
 
@@ -240,7 +263,7 @@ loaded = ["It is in"]
 """
         here.recipe("bin", bins(own="{slot}") + loader)
         (tmp_path / "saves").mkdir()
-        (tmp_path / "saves" / "1").write_text("whole")
+        (tmp_path / "saves" / "1").write_text("It is in")
         script = tmp_path / "bin-game"
         script.write_text(SCRIPT.format(python=sys.executable, body=body))
         script.chmod(0o755)
@@ -257,6 +280,8 @@ def test_a_program_is_kept_within_its_limits(
 ) -> None:
     body, how = BODIES[kind]
     more = "seconds = 3\nmebibytes = 200" if kind != "family" else "seconds = 30"
+    if kind in ("writes", "lies", "rewrites"):
+        more += '\nreads = ["log.txt", "saves/{slot}"]'
     if kind == "asks":
         more += '\ninput = [{ after = "ready", wait = 0.1, lines = ["It is in", "more"] }]'
     here, where = bench(body, more)
@@ -305,7 +330,7 @@ print('It is in')
             "can not write: Read-only file system", "wrote its own", "no network",
             "uid 1000 home True", "It is in",
         ]  # fmt: skip
-    assert (tmp_path / "saves" / "1").read_text() == "whole"
+    assert (tmp_path / "saves" / "1").read_text() == "It is in"
 
 
 @posix

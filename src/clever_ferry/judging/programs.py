@@ -41,6 +41,9 @@ _SHUT_IN = (
 """Of everything only reading, no network but the loopback, and an ordinary user."""
 
 
+_ROUNDS = 20
+
+
 def find_program(names: Sequence[str]) -> Path | None:
     """Return the first of some programs that is on this computer, by PATH and the usual folders."""
     for name in names:
@@ -133,13 +136,16 @@ def end_all(process: subprocess.Popen[bytes], scratch: Path, *, patience: float)
             with suppress(psutil.Error):
                 one.terminate()
         psutil.wait_procs(leaves, patience)
-    known = {one.pid: one for one in (*family, *_family(process), *_marked(scratch))}
-    for one in known.values():
-        with suppress(psutil.Error):
-            one.kill()
-    psutil.wait_procs(list(known.values()), 10)
-    with suppress(subprocess.TimeoutExpired):
-        process.wait(10)
+    for _ in range(_ROUNDS):  # one that is just being started shows the next time
+        found = {one.pid: one for one in (*family, *_family(process), *_marked(scratch))}
+        left = [one for one in found.values() if _is_alive(one)]
+        if not left:
+            break
+        for one in left:
+            with suppress(psutil.Error):
+                one.kill()
+        psutil.wait_procs(left, 2)
+        process.poll()
 
 
 def _family(process: subprocess.Popen[bytes]) -> list[psutil.Process]:
@@ -147,6 +153,12 @@ def _family(process: subprocess.Popen[bytes]) -> list[psutil.Process]:
         own = psutil.Process(process.pid)
         return [own, *own.children(recursive=True)]
     return []
+
+
+def _is_alive(one: psutil.Process) -> bool:
+    with suppress(psutil.Error):
+        return bool(one.is_running() and one.status() != psutil.STATUS_ZOMBIE)
+    return False
 
 
 def _has_children(one: psutil.Process) -> bool:
