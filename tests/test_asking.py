@@ -279,7 +279,7 @@ def test_a_program_is_kept_within_its_limits(
     bench: Callable[..., tuple[Den, str]], kind: str, tmp_path: Path
 ) -> None:
     body, how = BODIES[kind]
-    more = "seconds = 3\nmebibytes = 200" if kind != "family" else "seconds = 30"
+    more = f"seconds = {3 if kind == 'hangs' else 120}\nmebibytes = 200"
     if kind in ("writes", "lies", "rewrites"):
         more += '\nreads = ["log.txt", "saves/{slot}"]'
     if kind == "asks":
@@ -290,7 +290,7 @@ def test_a_program_is_kept_within_its_limits(
     done = here.cferry("check", where, "--with-game", "--json", code=0 if how == "loads" else 12)
     (save,) = done.data["saves"]
     assert (save["game"]["verdict"], save["level"]) == (how, "loads" if how == "loads" else "fits")
-    assert time.monotonic() - began < 60
+    assert time.monotonic() - began < 300, "what sleeps for ten minutes is not waited for"
     assert state(tmp_path / "saves") == before
     assert save["game"]["shut_in"] == bool(sandbox()[0])
     scratch = Path(save["game"]["command"][1]).parent
