@@ -19,7 +19,8 @@ Ended = Literal["itself", "enough", "time", "memory", "output"]
 """By itself; as it had said enough; or at one of its limits."""
 _STEP = 0.05
 _MEMORY_STEP = 0.2
-_PATIENCE = 5.0
+_PATIENCE = 20.0
+"""Seconds that a program gets to end by itself, once it has said enough."""
 _CODES = re.compile(r"\x1b(?:\[[0-9;?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-Z\\-_])")
 
 
