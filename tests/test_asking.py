@@ -16,6 +16,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from clever_ferry.api import open_ferry
 from clever_ferry.cargo import Fact
 from clever_ferry.judging import programs
 from clever_ferry.judging.programs import MARK, sandbox
@@ -191,6 +192,28 @@ def test_what_the_game_refuses_is_not_said_to_load(den: Den) -> None:
     assert save["game"]["command"] == []
     done = den.cferry("cross", "saltglass/tern:1", "saltglass/depot:6", "--yes", "--with-game")
     assert "The game itself has loaded it." in done.out, "the damaged one beside it does not matter"
+
+
+def test_what_something_is_wrong_around_is_on_no_level(den: Den) -> None:
+    saltglass(den)
+    folder = next(den.depot.glob("voyage-00-*"))
+    folder.rename(folder.with_name(folder.name.replace("voyage-00", "voyage-08")))
+    data = den.cferry("check", "saltglass/depot", "--with-game", "--json", code=5).data
+    assert "beyond the 8" in data["problems"][0]
+    assert [one["level"] for one in data["saves"]] == [None, None]
+
+
+def test_where_no_copy_can_be_made_that_is_told(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+    def full(**_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    saltglass(den)
+    monkeypatch.setenv("CFERRY_HOME", str(den.home))
+    monkeypatch.setattr("clever_ferry.asking.TemporaryDirectory", full)
+    _, (verdict,) = open_ferry(den.top).asking.check("saltglass/depot:1")
+    assert (verdict.how, verdict.what) == (
+        "not asked", "it could not be asked: No space left on device",
+    )  # fmt: skip
 
 
 def test_a_word_holds_until_the_recipe_changes_or_it_is_taken_back(den: Den) -> None:

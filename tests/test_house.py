@@ -42,7 +42,8 @@ MAY = {
                 "forms.recognising "
                 "boxes recipes finding proving",
     "backups": "errors keeping recipes finding crossing",
-    "judging": "errors visible cargo moving.names naming recipes.loader_models finding.berths",
+    "judging": "errors visible cargo moving.names naming recipes.loader_models "
+               "recipes.tables finding.berths",
     "asking": "errors cargo checking keeping.keeps keeping.loaders recipes finding judging places",
     "sheets": "errors visible wording cargo recipes.tables",
     "noting": "errors wording payload cargo recipes.tables finding proving backups places sheets",

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import os
-import shutil
 import time
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from tempfile import TemporaryDirectory
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -16,15 +16,15 @@ from clever_ferry.checking import Checked, check
 from clever_ferry.errors import FerryError, RefusedError, WrongUseError
 from clever_ferry.finding import Berth, open_berth, parse_address
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.judging.programs import bare_environment, find_program, sandbox, scratch_folder
-from clever_ferry.judging.running import Limits, Prompt, run
-from clever_ferry.judging.scratch import below, filled, lay_out
+from clever_ferry.judging.programs import bare_environment, find_program, sandbox
+from clever_ferry.judging.running import Limits, Prompt, Ran, run
+from clever_ferry.judging.scratch import below, lay_out
 from clever_ferry.judging.verdict import Enough, Verdict, judge
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.loaders import Allowed
 from clever_ferry.places import Places
 from clever_ferry.recipes import Edition, Game, Recipes
-from clever_ferry.recipes.loader_models import LoaderInfo
+from clever_ferry.recipes.loader_models import LoaderInfo, filled
 
 __all__ = ["Asking", "Starter"]
 
@@ -210,29 +210,34 @@ def _loader(game: Game, edition: Edition) -> LoaderInfo:
 def _asked(opened: OpenBerth, save: Save, loader: LoaderInfo, starter: Starter) -> Verdict:
     if save.problems:
         return Verdict("not asked", _NOT_ASKED)
-    scratch = scratch_folder()
     try:
-        values = lay_out(opened, save, loader, scratch)
-        arguments = [filled(one, values) for one in loader.arguments]
-        for text, made in zip(loader.arguments, arguments, strict=True):
-            if made.startswith("-") and not text.startswith("-"):
-                return Verdict("not asked", f"it was not asked: {made!r} would be an option to it")
-        own = {name: filled(text, values) for name, text in loader.environment.items()}
-        command = (str(starter.program), *arguments)
-        ran = run(
-            command, bare_environment(scratch, own), scratch,
-            Limits(loader.seconds, loader.mebibytes << 20),
-            prompts=[
-                Prompt(one.after or "", one.wait, tuple(filled(line, values) for line in one.lines))
-                for one in loader.input
-            ],
-            logs=[below(scratch, filled(path, values)) for path in loader.reads],
-            enough=Enough(loader),
-        )  # fmt: skip
+        with TemporaryDirectory(prefix="cferry-try-", ignore_cleanup_errors=True) as folder:
+            command, ran = _run(opened, save, loader, starter, Path(folder).resolve())
     except (FerryError, OSError) as error:
         told = error.what if isinstance(error, FerryError) else f"{error.strerror or error}."
         return Verdict("not asked", f"it could not be asked: {told.rstrip('.')}")
-    finally:
-        shutil.rmtree(scratch, ignore_errors=True)
     found = judge(loader, ran, save.facts)
     return replace(found, command=command, shut_in=starter.shut_in, seconds=round(ran.seconds, 1))
+
+
+def _run(
+    opened: OpenBerth, save: Save, loader: LoaderInfo, starter: Starter, scratch: Path
+) -> tuple[tuple[str, ...], Ran]:
+    values = lay_out(opened, save, loader, scratch)
+    arguments = [filled(one, values) for one in loader.arguments]
+    for text, made in zip(loader.arguments, arguments, strict=True):
+        if made.startswith("-") and not text.startswith("-"):
+            raise RefusedError(f"{made!r} would be an option to it.")
+    own = {name: filled(text, values) for name, text in loader.environment.items()}
+    command = (str(starter.program), *arguments)
+    ran = run(
+        command, bare_environment(scratch, own), scratch,
+        Limits(loader.seconds, loader.mebibytes << 20),
+        prompts=[
+            Prompt(one.after or "", one.wait, tuple(filled(line, values) for line in one.lines))
+            for one in loader.input
+        ],
+        logs=[below(scratch, filled(path, values)) for path in loader.reads],
+        enough=Enough(loader),
+    )  # fmt: skip
+    return command, ran

@@ -34,10 +34,10 @@ class Checked(Struct, frozen=True):
         return tuple(one.save for one in self.examined)
 
     def level(self, one: Examined) -> SaveLevel | None:
-        """Return how far it is established that a save is right; None where it is damaged."""
-        if one.save.problems:
+        """Return how far it is right; None where something is wrong with it or what it is in."""
+        if one.save.problems or self.problems:
             return None
-        return "whole" if self.refused or self.problems else "fits"
+        return "whole" if self.refused else "fits"
 
     @property
     def suspicious(self) -> bool:

@@ -6,7 +6,6 @@ import os
 import shutil
 import subprocess
 import sys
-import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import suppress
 from functools import cache
@@ -15,8 +14,9 @@ from typing import Any
 
 import psutil
 
-__all__ = ["MARK", "bare_environment", "end_all", "find_program", "memory_of", "sandbox",
-           "scratch_folder", "start"]  # fmt: skip
+__all__ = [
+    "MARK", "bare_environment", "end_all", "find_program", "memory_of", "sandbox", "start",
+]  # fmt: skip
 
 MARK = "CFERRY_SCRATCH"
 """The variable by which everything that a program has started is known."""
@@ -39,9 +39,8 @@ _SHUT_IN = (
     "--proc", "/proc",
 )  # fmt: skip
 """Of everything only reading, no network but the loopback, and an ordinary user."""
-
-
 _ROUNDS = 20
+"""So often what is left of a program is looked for and ended."""
 
 
 def find_program(names: Sequence[str]) -> Path | None:
@@ -173,8 +172,3 @@ def _marked(scratch: Path) -> Iterator[psutil.Process]:
         with suppress(psutil.Error, OSError):
             if one.pid != os.getpid() and one.environ().get(MARK) == str(scratch):
                 yield one
-
-
-def scratch_folder() -> Path:
-    """Return a new folder of its own, under the name that the system itself has for it."""
-    return Path(tempfile.mkdtemp(prefix="cferry-try-")).resolve()

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import os
-import re
 import socket
-from collections.abc import Mapping
 from pathlib import Path, PurePosixPath
 
 from clever_ferry.cargo import Save
@@ -13,16 +11,9 @@ from clever_ferry.errors import RefusedError
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.moving.names import System, refuse_forbidden
 from clever_ferry.naming import Value
-from clever_ferry.recipes.loader_models import LoaderInfo
+from clever_ferry.recipes.loader_models import LoaderInfo, filled
 
-__all__ = ["below", "filled", "lay_out"]
-
-_NAMED = re.compile(r"\{([a-z_]+)\}")
-
-
-def filled(text: str, values: Mapping[str, Value | Path]) -> str:
-    """Return a text with what its braces name; what they do not name stays."""
-    return _NAMED.sub(lambda found: str(values.get(found[1], found[0])), text)
+__all__ = ["below", "lay_out"]
 
 
 def lay_out(

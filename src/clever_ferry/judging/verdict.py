@@ -11,6 +11,7 @@ from msgspec import Struct
 from clever_ferry.cargo import Fact, is_number
 from clever_ferry.judging.running import Ran
 from clever_ferry.recipes.loader_models import LoaderInfo, parts_of
+from clever_ferry.recipes.tables import number_in
 from clever_ferry.visible import visible
 
 __all__ = ["Enough", "How", "Told", "Verdict", "judge"]
@@ -127,12 +128,7 @@ def _says(fact: Fact, value: str) -> bool:
     plain = value.casefold()
     if plain in (fact.text.casefold(), str(fact.value).casefold()):
         return True
-    if not is_number(fact.value):
-        return False
-    try:
-        return float(plain.replace(",", "").replace("_", " ")) == fact.value
-    except ValueError:
-        return False
+    return is_number(fact.value) and number_in(plain.replace(",", "")) == fact.value
 
 
 def _value(pattern: str, text: str) -> str | None:

@@ -1,7 +1,7 @@
 """How an edition's own game, or its server, loads a save without a screen: what a recipe says."""
 
 import re
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Mapping
 from itertools import pairwise
 from typing import Annotated
 
@@ -9,7 +9,7 @@ from clever_ferry.model import Meta, Model, hint, spelled
 from clever_ferry.recipes.spellings import Id, Line
 from clever_ferry.wording import known
 
-__all__ = ["LoaderInfo", "PromptInfo", "loader_faults", "parts_of"]
+__all__ = ["LoaderInfo", "PromptInfo", "filled", "loader_faults", "parts_of"]
 
 _LAID = ("scratch", "place", "file", "free_port", "title")
 """What stands in braces for what is only known when a save is laid out."""
@@ -29,6 +29,11 @@ _BARRED = ("LD_", "DYLD_")
 def parts_of(pattern: str) -> list[str]:
     """Return a text of `tells` in parts: literal ones, and between them `{}` and `{any}`."""
     return re.split(r"(\{\}|\{any\})", pattern)
+
+
+def filled(text: str, values: Mapping[str, object]) -> str:
+    """Return a text with what its braces name; what they do not name stays."""
+    return _NAMED.sub(lambda found: str(values.get(found[1], found[0])), text)
 
 
 class PromptInfo(Model):
