@@ -21,7 +21,7 @@ def test_the_demo_runs_both_ways_and_keeps_a_world(tmp_path: Path) -> None:
     done = run_module("clever_ferry", "demo", "--at", world, env=env, cwd=tmp_path)
     assert done.code == 0, done.err
     commands = re.findall(r"^\$ (.*)$", done.out, re.MULTILINE)
-    assert len(commands) == 14
+    assert len(commands) == 15
     assert "Loaded slot 5: Saltmarsh, day 31" in done.out
     assert "Loaded slot 2: Saltmarsh, day 33" in done.out
     assert "2  Saltmarsh, day 31" in done.out

@@ -45,6 +45,10 @@ MAY = {
     "judging": "errors visible cargo moving.names naming recipes.loader_models "
                "recipes.tables finding.berths",
     "asking": "errors cargo checking keeping.keeps keeping.loaders recipes finding judging places",
+    "launches": "errors cargo moving.files moving.waking keeping.logbook proving recipes "
+                "finding.berths",
+    "watching": "errors cargo keeping.keeps keeping.launches keeping.logbook moving.waking finding "
+                "proving crossing.backing_up backups launches places",
     "sheets": "errors visible wording cargo recipes.tables",
     "noting": "errors wording payload cargo recipes.tables finding proving backups places sheets",
     "checking": "errors certainty cargo recipes finding crossing.rules",
@@ -54,16 +58,18 @@ MAY = {
     "places": "errors recipes finding harbours",
     "rehearsing": "errors cargo keeping.keeps naming recipes finding crossing",
     "results": "errors recipes finding unboxing proving crossing rehearsing",
-    "ferry": "errors asking keeping.keeps keeping.logbook boxes recipes finding "
+    "boarding": "keeping.keeps recipes finding ferry",
+    "ferry": "errors asking watching keeping.keeps keeping.logbook boxes recipes finding "
              "unboxing proving crossing backups checking handovers harbours looking noting places "
              "rehearsing results",
-    "api": "errors cargo keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
-           "recipes.telling finding.berths unboxing proving crossing backups checking handovers "
-           "looking noting recipes.tables rehearsing results sheets ferry",
+    "api": "errors boarding cargo keeping.logbook keeping.pruning keeping.snapshots "
+           "keeping.verifying recipes.telling finding.berths unboxing proving crossing backups "
+           "checking handovers looking noting recipes.tables rehearsing results sheets ferry",
     "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
            "recipes finding unboxing.taking_apart proving crossing checking handovers "
-           "judging.verdict asking looking noting rehearsing results sheets wording ferry",
+           "judging.verdict boarding launches watching asking looking noting rehearsing results "
+           "sheets wording ferry",
     "__main__": "cli",
 }  # fmt: skip
 """Which rooms each room may use: all of a room, or those of its modules that are named."""

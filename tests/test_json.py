@@ -65,6 +65,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "`loader allow`": told(den, "loader", "allow", where),
         "`loader forget`": told(den, "loader", "forget", where),
         "`cross`": told(den, "cross", "saltglass/tern:2", f"{where}:5", "--yes"),
+        "`watch`": told(den, "watch", "--once", code=12),
         "`log`": told(den, "log"),
         "`log show`": told(den, "log", "show", "1"),
         "`undo`": told(den, "undo", "--yes"),

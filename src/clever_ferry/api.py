@@ -4,6 +4,7 @@ docs/api.md shows it with examples. Nothing else of the package promises to stay
 """
 
 from clever_ferry.backups import Backups, Extracted, ListedBackups
+from clever_ferry.boarding import open_ferry
 from clever_ferry.cargo import Fact, Piece, Save
 from clever_ferry.checking import Checked
 from clever_ferry.crossing.backing_up import BackedUp
@@ -30,7 +31,7 @@ from clever_ferry.errors import (
     UnsupportedError,
     WrongUseError,
 )
-from clever_ferry.ferry import Ferry, open_ferry
+from clever_ferry.ferry import Ferry
 from clever_ferry.finding.berths import Berth, OpenBerth
 from clever_ferry.handovers import Handover
 from clever_ferry.keeping.logbook import Details, Record

@@ -137,7 +137,7 @@ class Backups:
         """
         snapshot = self.snapshot(ident)
         partial = snapshot.about.boxed and not snapshot.about.whole
-        if slots is None and not (partial and snapshot.kind == "backup"):
+        if slots is None and not (partial and snapshot.kind in ("backup", "watched")):
             berth = self.berth_of(snapshot)
             return plan_restore(self._keeps, snapshot, self._opened(berth))
         berth = self._place_of(snapshot)
@@ -166,6 +166,14 @@ class Backups:
         snapshot = self.snapshot(ident)
         return self._source(snapshot, self._place_of(snapshot), given)
 
+    def then(self, snapshot: Snapshot) -> OpenBerth | None:
+        """Return the saves of a backup of any kind, as far as they can be read."""
+        berth = self.berth_of(snapshot)
+        try:
+            return self._source(snapshot, berth, None, keyless=True) if berth else None
+        except (FerryError, OSError):
+            return None
+
     def _place_of(self, snapshot: Snapshot) -> Berth:
         berth = self.berth_of(snapshot)
         if berth is None:
@@ -177,11 +185,12 @@ class Backups:
         return berth
 
     def _source(
-        self, snapshot: Snapshot, berth: Berth, given: Mapping[str, str] | None
-    ) -> OpenBerth:
+        self, snapshot: Snapshot, berth: Berth, given: Mapping[str, str] | None,
+        *, keyless: bool = False,
+    ) -> OpenBerth:  # fmt: skip
         kept = SnapshotFiles(self._locker, snapshot, fold=berth.fold)
         label = f"backup {snapshot.id}"
-        return open_berth(replace(berth, files=kept, label=label), given=given)
+        return open_berth(replace(berth, files=kept, label=label), given=given, keyless=keyless)
 
     def berth_of(self, snapshot: Snapshot) -> Berth | None:
         """Return the berth that a backup is from, where its recipe and its folder are here."""

@@ -15,10 +15,10 @@ parsed to its end, and has nothing to verify it by. `only read`: its bytes could
 LEVELS: tuple[Level, ...] = get_args(Level)
 """The weakest first."""
 
-SaveLevel = Literal["whole", "fits", "same", "loads"]
+SaveLevel = Literal["whole", "fits", "same", "loads", "goes on"]
 """`whole`: every needed piece is there, every layer comes off, checksums agree. `fits`: and the
 rules of its edition hold. `same`: and it is what was carried, piece by piece and fact by fact.
-`loads`: and the game itself has loaded it."""
+`loads`: and the game itself has loaded it. `goes on`: and has written a save that continues it."""
 SAVE_LEVELS: tuple[SaveLevel, ...] = get_args(SaveLevel)
 
 

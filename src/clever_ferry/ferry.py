@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Collection, Mapping, Sequence
+from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -23,10 +24,8 @@ from clever_ferry.errors import (
 from clever_ferry.finding import (
     Berth,
     Computer,
-    described_computer,
     open_berth,
     parse_address,
-    this_computer,
 )
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.changes import Watch
@@ -62,8 +61,9 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
         Unboxed,
     )  # fmt: skip
     from clever_ferry.unboxing.taking_apart import Together
+    from clever_ferry.watching import Watching
 
-__all__ = ["Ferry", "open_ferry"]
+__all__ = ["Ferry"]
 
 
 class Ferry:
@@ -92,6 +92,13 @@ class Ferry:
         from clever_ferry.noting import Noting
 
         return Noting(self.places, self.backups)
+
+    @cached_property
+    def watching(self) -> Watching:
+        """First launches after crossings: whether the game goes on from what was carried."""
+        from clever_ferry.watching import Watching
+
+        return Watching(self.computer, self.places, self.backups, self.keeps)
 
     @cached_property
     def asking(self) -> Asking:
@@ -227,7 +234,10 @@ class Ferry:
         from clever_ferry.crossing.guarding import at_work
 
         watch = at_work(self.computer, plan.target.berth, closed=game_closed)
-        return carry_out(plan, self.keeps, watch, progress=progress)
+        crossed = carry_out(plan, self.keeps, watch, progress=progress)
+        with suppress(FerryError, OSError):  # it is only for saying later how it stands
+            self.watching.expect(crossed.number)
+        return crossed
 
     def _refuse_half(self, berth: Berth) -> None:
         """Refuse where a change was cut short and not set right: what is there may be half."""
@@ -335,7 +345,10 @@ class Ferry:
 
         berth = self.backups.berth_of(plan.snapshot)
         watch = at_work(self.computer, berth, closed=game_closed)
-        return undo(plan, self.keeps, watch, progress=progress)
+        undone = undo(plan, self.keeps, watch, progress=progress)
+        with suppress(FerryError, OSError):
+            self.keeps.launches.done(plan.record.number)
+        return undone
 
     def log(self) -> list[Record]:
         """Return all crossings, the newest first."""
@@ -474,27 +487,3 @@ class Ferry:
                 raise NotFoundError(f"There is no folder {folder}.")
         read = [one for folder in folders for one in try_recipe(game, self.computer, folder)]
         return RecipeTried(read, list(rehearse(game, self.computer, folders)))
-
-
-def open_ferry(computer: Path | None = None) -> Ferry:
-    """Return the ferry for this computer, or for a described one.
-
-    Changes that were cut short, by a kill or a power cut, are set right first: see `recovered`.
-
-    The environment's `CFERRY_HOME` names the folder for the tool's own data (backups,
-    logbook, and `recipes/` for your own); without it, the system's usual folders serve.
-    `CFERRY_LOCKER` names another folder for the backups alone.
-    """
-    here = described_computer(computer) if computer else this_computer()
-    home = os.environ.get("CFERRY_HOME")
-    if home:
-        config = keeps = Path(home)
-    else:
-        import platformdirs
-
-        config = platformdirs.user_config_path("cferry", appauthor=False)
-        keeps = here.keeps or platformdirs.user_data_path("cferry", appauthor=False)
-    locker = os.environ.get("CFERRY_LOCKER")
-    ferry = Ferry(here, Recipes(config / "recipes"), Keeps(keeps, Path(locker) if locker else None))
-    ferry.recovered = ferry.recover()
-    return ferry

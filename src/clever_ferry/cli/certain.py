@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING, Any
 
 from rich.console import Console
 
-from clever_ferry.certainty import LEVELS, Level
+from clever_ferry.certainty import LEVELS, SAVE_LEVELS, Level, SaveLevel
 from clever_ferry.cli.screen import counted, escape, indented
 
 if TYPE_CHECKING:
     from clever_ferry.recipes.establishing import Established, Examined
 
-__all__ = ["established_data", "print_established", "print_left_out", "told_sum"]
+__all__ = ["established_data", "print_established", "print_left_out", "print_reached", "told_sum"]
 
 _SHOWN = 6
 
@@ -71,6 +71,24 @@ def told_sum(every: Sequence[Examined]) -> str:
         if level in levels
     ]  # fmt: skip
     return f"{count}, each read to its end: {'; '.join(parts)}."
+
+
+def print_reached(
+    out: Console, level: SaveLevel, watch: int | str | None, loads: str = "", by: int = 0
+) -> None:
+    """Say the highest level that a save has reached, and what would reach the next ones.
+
+    `loads` is the command that asks its game, where that can be asked; `watch` what there is to
+    watch: the crossing's number, or a place.
+    """
+    rest = SAVE_LEVELS[SAVE_LEVELS.index(level) + 1 :]
+    told = f"; not shown yet: {', '.join(rest)}" if rest else ""
+    out.print(indented(f"[bold]Level reached: {level}[/][dim]{told}.[/]", by))
+    if "loads" in rest and loads:
+        out.print(f"{' ' * by}  Whether its game loads it: {escape(loads)}", soft_wrap=True)
+    if "goes on" in rest and watch:
+        told = escape(f"cferry watch {watch}, and start the game beside it")
+        out.print(f"{' ' * by}  Whether its game goes on from it: {told}", soft_wrap=True)
 
 
 def established_data(one: Examined) -> list[dict[str, Any]]:

@@ -10,8 +10,10 @@ from typing import TypeVar
 
 import click
 
+from clever_ferry.boarding import open_ferry
 from clever_ferry.errors import ChoiceNeededError, FerryError, WrongUseError
-from clever_ferry.ferry import Ferry, open_ferry
+from clever_ferry.ferry import Ferry
+from clever_ferry.visible import visible
 
 __all__ = ["agree", "can_ask", "choose", "ferry_here", "told_after_fault"]
 
@@ -20,8 +22,11 @@ _begun: list[tuple[Ferry, int]] = []
 """The ferry of this run, and when it began (ns): for what is to be said of an unforeseen fault."""
 
 
-def ferry_here(computer: Path | None) -> Ferry:
-    """Return the ferry; what was cut short is set right first, and that is said."""
+def ferry_here(computer: Path | None, *, remind: bool = True) -> Ferry:
+    """Return the ferry; what was cut short is set right first, and that is said.
+
+    With `remind`, so is that a crossing was made whose game was not seen to go on from it.
+    """
     began = time.time_ns()
     ferry = open_ferry(computer)
     _begun[:] = [(ferry, began)]
@@ -37,7 +42,36 @@ def ferry_here(computer: Path | None) -> Ferry:
             )
             style = "yellow"
         click.secho(told, fg=style, err=True)
+    if remind:
+        _remind(ferry)
     return ferry
+
+
+def _remind(ferry: Ferry) -> None:
+    if not ferry.keeps.launches.file.exists():
+        return
+    try:
+        every = ferry.watching.still()
+    except (FerryError, OSError):
+        return  # what is only a reminder stops nothing
+    if not every:
+        return
+    one, looks = every[0]
+    more = f" (and {len(every) - 1} more)" if len(every) > 1 else ""
+    told = {
+        "as left": "nothing was written there since",
+        "written": "it was written since",
+        "gone": "some of it is gone",
+        "away": "its place is not here now",
+    }[looks]
+    if one.verdict and looks != "as left":
+        told += f"; when last looked at: {one.verdict}"
+    look = f"cferry watch {one.number}" + (" --once" if looks in ("written", "gone") else "")
+    told = (
+        f"Not yet seen to go on in its game: crossing {one.number}, {one.what} to {one.address}"
+        f"{more}; {told}. {look}"
+    )
+    click.secho(visible(told), dim=True, err=True)
 
 
 def told_after_stop() -> str:

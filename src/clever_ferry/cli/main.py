@@ -23,6 +23,7 @@ _COMMANDS = {
     "explain": "Tell in plain words how a game keeps its saves, and what crossings do.",
     "cross": "Carry saves from one edition of a game to another.",
     "check": "Read saves to the last byte and say what is damaged, and how sure that is.",
+    "watch": "Watch the game's first start after a crossing: does it go on from what was carried?",
     "loader": "Say which games may be started to ask them whether a save loads.",
     "backup": "Keep a copy of saves; list, verify, export and prune the copies.",
     "restore": "Bring a backup back.",

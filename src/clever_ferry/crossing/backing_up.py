@@ -18,7 +18,7 @@ from clever_ferry.errors import KeyNeededError, NotFoundError, NotMadeError, Ref
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
-from clever_ferry.keeping.snapshots import Snapshot, kept_save
+from clever_ferry.keeping.snapshots import Kind, Snapshot, kept_save
 from clever_ferry.moving.files import FolderFiles
 
 if TYPE_CHECKING:
@@ -59,14 +59,16 @@ def back_up(
     whole: bool,
     note: str = "",
     reread: bool = False,
+    watched: bool = False,
     progress: Progress = silent,
     clock: Callable[[], int] = time.time_ns,
 ) -> BackedUp:
     """Keep these saves of a berth; `whole` where they are all, with what they share.
 
     Files that are just as the last backup has seen them are not read again, but where
-    `reread` asks for it. Raises NotFoundError where there is nothing to keep, RefusedError
-    where a file changes meanwhile, NotMadeError where the locker can't be written.
+    `reread` asks for it; what is only kept as it passes by (`watched`) is not looked into.
+    Raises NotFoundError where there is nothing to keep, RefusedError where a file changes
+    meanwhile, NotMadeError where the locker can't be written.
     """
     berth, made = opened.berth, clock()
     if not berth.writable:
@@ -86,12 +88,13 @@ def back_up(
         for depth in range(1, len(parts))
     }
     reason = Reason(
-        new_token(made), "backup", made, note, replace(berth.about, whole=whole),
-        tuple(kept_save(save) for save in saves),
+        new_token(made), "watched" if watched else "backup", made, note,
+        replace(berth.about, whole=whole), tuple(kept_save(save) for save in saves),
     )  # fmt: skip
     what = f"backing up {berth.address}"
     with held(keeps, berth.folder, what):
-        trust = keeps.locker.latest_of(berth.place)
+        kinds: tuple[Kind, ...] = ("backup", "watched") if watched else ("backup",)
+        trust = keeps.locker.latest_of(berth.place, kinds)
         known = trust.by_path() if trust is not None else {}
         fresh = sum(_size(opened, path) for path in paths if path not in known)
         refuse_full((FolderFiles(keeps.locker.folder, shore=keeps.shore), fresh))
@@ -116,7 +119,7 @@ def back_up(
     same = {f.path for f in snapshot.files if f.path in known and known[f.path].digest == f.digest}
     left = tuple(name for save in saves for name in opened.strays(save))
     changed = [save for save in saves if reread or not same.issuperset(save.files)]
-    examined = _examined(opened, changed) if changed else ()
+    examined = _examined(opened, changed) if changed and not watched else ()
     return BackedUp(snapshot, len(same), left, examined)
 
 

@@ -7,6 +7,8 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
+from msgspec.structs import replace
+
 from clever_ferry.boxes import Making
 from clever_ferry.crossing.changing import Change, Outcome, Request, make_change, new_token
 from clever_ferry.crossing.guarding import AtWork
@@ -18,7 +20,7 @@ from clever_ferry.finding.berths import open_berth
 from clever_ferry.forms.database_files import COMPANIONS
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Reason
-from clever_ferry.keeping.logbook import Details, MoveNote
+from clever_ferry.keeping.logbook import Arrived, Details, MoveNote
 from clever_ferry.keeping.snapshots import kept_save
 from clever_ferry.moving.names import refuse_forbidden
 from clever_ferry.proving.comparing import Proof, arrived, prove, untouched
@@ -150,6 +152,17 @@ class _Crossing(Change[Crossed]):
         return Crossed(
             outcome.number, tuple(proofs), before.id, before.size, self._examined, outcome.unkept
         )
+
+    def told(self, details: Details, result: Crossed) -> Details:
+        """Return what the logbook tells, with each save as the target has read it back."""
+        moves = tuple(
+            replace(note, arrived=Arrived(
+                proof.save.slot, dict(proof.save.fields), proof.save.facts, proof.content,
+                proof.save.files,
+            ))
+            for note, proof in zip(details.moves, result.proofs, strict=True)
+        )  # fmt: skip
+        return replace(details, moves=moves)
 
 
 def _not_proven(faults: list[str]) -> NotProvenError:

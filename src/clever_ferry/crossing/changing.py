@@ -136,6 +136,10 @@ class Change(ABC, Generic[T]):
         Whatever is raised here has the folder put back.
         """
 
+    def told(self, details: Details, result: T) -> Details:
+        """Return what the logbook tells of it, with what has come of it."""
+        return details
+
 
 def make_change(
     change: Change[T],
@@ -229,7 +233,7 @@ def _replace(
             )  # fmt: skip
             result = change.prove(outcome)
             with undisturbed():
-                under.advance("done", outcome)
+                under.advance("done", outcome, lambda details: change.told(details, result))
                 under.write_down(staging)
         except BaseException as error:
             if under.entry.phase != "done":
@@ -257,13 +261,18 @@ class _UnderWay:
     def _text(self, place: PurePath) -> str:
         return self.request.files.shore.text(place)
 
-    def advance(self, phase: Phase, outcome: Outcome | None = None) -> None:
+    def advance(
+        self,
+        phase: Phase,
+        outcome: Outcome | None = None,
+        told: Callable[[Details], Details] = lambda details: details,
+    ) -> None:
         """Write down that the change is one phase further, `done` with what it has left."""
         details = None
         if outcome is not None and self.request.details is not None:
             left = tuple(Left(at.path, at.digest, at.size, at.stamp) for at in outcome.staged)
             details = replace(
-                self.request.details, left=left, anchor=self._text(outcome.anchor),
+                told(self.request.details), left=left, anchor=self._text(outcome.anchor),
                 anchor_stamp=outcome.anchor_stamp,
             )  # fmt: skip
         ended = self._clock() if phase in ("done", "put back") else None

@@ -90,7 +90,7 @@ def plan_restore(keeps: Keeps, snapshot: Snapshot, now: OpenBerth | None) -> Res
 
 
 def _in_the_way(snapshot: Snapshot, now: OpenBerth, own: set[str]) -> list[str]:
-    if snapshot.kind != "backup":
+    if snapshot.kind not in ("backup", "watched"):
         return []
     if snapshot.about.boxed:
         return [path for path in now.contents.files if path not in own]

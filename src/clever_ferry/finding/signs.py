@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from clever_ferry.finding.berths import Berth
@@ -12,7 +13,7 @@ from clever_ferry.moving.presence import is_folder
 from clever_ferry.moving.system import held_open, running_programs
 from clever_ferry.recipes.parts import Cloud
 
-__all__ = ["CloudOn", "Signs", "signs_of"]
+__all__ = ["CloudOn", "Signs", "running_of", "signs_of"]
 
 
 @dataclass(frozen=True)
@@ -50,6 +51,13 @@ def signs_of(computer: Computer, berth: Berth) -> Signs:
         opened = tuple(f"{path.relative_to(local.resolve())}: {who}" for path, who in found)
     clouds = tuple(on for cloud in berth.edition.clouds if (on := _on(computer, berth, cloud)))
     return Signs(_running(computer, berth), opened, clouds)
+
+
+def running_of(computer: Computer, berth: Berth) -> Callable[[], bool] | None:
+    """Return what tells whether a berth's game or store runs; None where no recipe names it."""
+    if not berth.edition.runs_as:
+        return None
+    return lambda: bool(_running(computer, berth))
 
 
 def _running(computer: Computer, berth: Berth) -> tuple[str, ...]:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 from clever_ferry.errors import FerryError
 from clever_ferry.keeping.harbour_names import HarbourNames
 from clever_ferry.keeping.journal import Journal
+from clever_ferry.keeping.launches import Launches
 from clever_ferry.keeping.loaders import LoaderWords
 from clever_ferry.keeping.logbook import Logbook
 from clever_ferry.keeping.mark import Mark
@@ -46,6 +47,7 @@ class Keeps:
         self.mark = Mark(folder / "mark", shore)
         self.readings = Readings(folder / "readings", shore)
         self.harbours = HarbourNames(folder / "harbours.json", shore)
+        self.launches = Launches(folder / "launches.json", shore)
         self.loaders = LoaderWords(folder / "loaders.json", shore)
 
     @cached_property

@@ -99,10 +99,10 @@ class Locker:
         """Return snapshots in short, the newest first; their number; what can't be read."""
         return list_snapshots(self.snapshots, self.folder / "list.sqlite", newest)
 
-    def latest_of(self, root: str) -> Snapshot | None:
-        """Return the newest backup of a folder that was asked for."""
+    def latest_of(self, root: str, kinds: tuple[Kind, ...] = ("backup",)) -> Snapshot | None:
+        """Return the newest backup of a folder, of those that were asked for or of other kinds."""
         for one in self.listed()[0]:
-            if one.kind == "backup" and one.root == root:
+            if one.kind in kinds and one.root == root:
                 with suppress(DamagedError):  # an earlier one will do, or none
                     return self.snapshot(one.id)
         return None

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from msgspec import Struct, ValidationError, convert, to_builtins
 
+from clever_ferry.cargo import Fact
 from clever_ferry.errors import DamagedError, UnsupportedError
 from clever_ferry.keeping.records import Time
 from clever_ferry.moving.presence import stands
@@ -17,7 +18,17 @@ from clever_ferry.moving.presence import stands
 if TYPE_CHECKING:
     import sqlite3
 
-__all__ = ["Details", "Left", "Logbook", "MoveNote", "Record", "SaveNote", "Side", "State"]
+__all__ = [
+    "Arrived",
+    "Details",
+    "Left",
+    "Logbook",
+    "MoveNote",
+    "Record",
+    "SaveNote",
+    "Side",
+    "State",
+]
 
 State = Literal["begun", "proved", "put back", "undone", "unclear"]
 """`begun` is what a crossing is left in when the tool is killed; `unclear`, where the journal's
@@ -56,6 +67,17 @@ class SaveNote(Struct, frozen=True):
     facts: Mapping[str, str]
 
 
+class Arrived(Struct, frozen=True):
+    """A carried save as its target read it back: what the game makes of it is held against that."""
+
+    slot: int
+    fields: Mapping[str, int | str]
+    facts: tuple[Fact, ...]
+    content: str
+    """One digest of all that it holds, without its wrapping."""
+    files: tuple[str, ...]
+
+
 class MoveNote(Struct, frozen=True):
     """One save's way; a slot is None where saves have none."""
 
@@ -63,6 +85,7 @@ class MoveNote(Struct, frozen=True):
     to_slot: int | None
     save: SaveNote
     replaced: SaveNote | None
+    arrived: Arrived | None = None
 
 
 class Left(Struct, frozen=True):

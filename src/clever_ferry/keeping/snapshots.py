@@ -37,8 +37,9 @@ __all__ = [
     "kept_save",
 ]
 
-Kind = Literal["backup", "crossing", "undo", "restore"]
-"""Why it was made: asked for, or before a crossing, an undo or a restore."""
+Kind = Literal["backup", "crossing", "undo", "restore", "watched"]
+"""Why it was made: asked for, before a crossing, an undo or a restore, or as it passed by while the
+game was being watched."""
 
 _MOST = 1 << 30
 """Bytes of the largest snapshot that is read; one of 100,000 files has some 40 MB."""

@@ -10,6 +10,7 @@ from clever_ferry.boxes import Contents
 from clever_ferry.cargo import Comparison, Fact, Piece, Save, digest_of, same_value
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError, UnsupportedError
 from clever_ferry.layers.known import Known
+from clever_ferry.proving.contents import sum_of
 from clever_ferry.recipes import Edition, Game
 from clever_ferry.recipes.encoding import Encoded
 
@@ -39,6 +40,8 @@ class Proof:
     facts: tuple[FactPair, ...]
     pieces: int
     faults: tuple[str, ...]
+    content: str = ""
+    """One digest of all that it holds, by which it is known again; '' where that is not read."""
 
 
 def prove(
@@ -53,6 +56,7 @@ def prove(
     """Compare a save that the target's edition has read back with what it was carried from."""
     faults = list(found.problems)
     there = {piece.key: piece for piece in found.pieces}
+    contents: dict[object, str] = {}
     for item in encoded:
         piece = there.pop(item.piece.key, None)
         if piece is None:
@@ -64,6 +68,8 @@ def prove(
             faults.append(f"the {piece.title} can't be read back: {error.what}")
             continue
         progress(piece.size or 0)
+        if not piece.describes:
+            contents[piece.key] = digest
         if digest != item.payload.digest:
             faults.append(f"the {piece.title} is not what was carried")
         faults += edition.unlike(piece, found, known.fields)
@@ -77,7 +83,7 @@ def prove(
         pair, fault = _pair(label, game.compared[key], source.fact(key), found.fact(key))
         pairs += [pair] if pair is not None else []
         faults += fault
-    return Proof(found, tuple(pairs), len(encoded), tuple(faults))
+    return Proof(found, tuple(pairs), len(encoded), tuple(faults), sum_of(contents))
 
 
 def _pair(

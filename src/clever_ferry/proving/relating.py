@@ -10,8 +10,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
-from clever_ferry.cargo import Comparison, Save, digest_of
-from clever_ferry.errors import FerryError
+from clever_ferry.cargo import Comparison, Save
+from clever_ferry.proving.contents import contents_of
 from clever_ferry.proving.stories import Story, story_of
 from clever_ferry.recipes import Game
 
@@ -106,7 +106,7 @@ def _relation(
         if compared[key].how in ("same", "within")
     )
     if alike and _played(save) == _played(other):
-        contents = _contents(save), _contents(other)
+        contents = contents_of(save), contents_of(other)
         if "" in {*contents[0].values(), *contents[1].values()}:
             return "unsure"  # what can't be read can't be compared
         if contents[0] == contents[1]:
@@ -118,16 +118,3 @@ def _relation(
     if alike:
         return "different"
     return "newer" if (save.stamp or 0) > (other.stamp or 0) else "older"  # free: all have one
-
-
-def _contents(save: Save) -> dict[object, str]:
-    """Return each piece's digest, without any edition's wrapping; '' where it can't be read."""
-    found: dict[object, str] = {}
-    for piece in save.pieces:
-        if piece.describes:
-            continue
-        try:
-            found[piece.key] = "" if piece.problem else digest_of(piece.payload)
-        except FerryError:
-            found[piece.key] = ""
-    return found

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import click
 
+from clever_ferry_demo.saltglass.launching import HOWS, launch
 from clever_ferry_demo.saltglass.pieces import RefusalError, World, make_world, play_on
 from clever_ferry_demo.world import find_store, store_at
 
@@ -92,6 +93,16 @@ def save(context: click.Context, slot: int, other: int | None) -> None:
         raise RefusalError(f"there is no slot {other}")
     context.obj.save(other or slot, world, time.time_ns())
     click.echo(f"Saved slot {other or slot}: {_told(world)}")
+
+
+@game.command("launch")
+@click.option("--slot", type=int, required=True)
+@click.option("--how", type=click.Choice(list(HOWS)), default="goes-on", show_default=True)
+@click.option("--old", type=click.Path(path_type=Path, exists=True), help="The cloud's copy.")
+@click.pass_context
+def launch_(context: click.Context, slot: int, how: str, old: Path | None) -> None:
+    """Start once after a crossing, and behave or misbehave."""
+    click.echo(f"Started and ended: {launch(context.obj, slot, how, old)}")
 
 
 def _told(world: World) -> str:

@@ -177,7 +177,8 @@ class TernStore:
         self.folder = folder
         self.account = folder.parent.name
 
-    def _crate(self) -> Crate:
+    def crate(self) -> Crate:
+        """Read the account's crate, or refuse."""
         crate = Crate.read(self.folder)
         if crate.owner.hex() != self.account:
             raise RefusalError(f"the crate belongs to {crate.owner.hex()}, not to {self.account}")
@@ -185,7 +186,7 @@ class TernStore:
 
     def list(self) -> dict[int, str]:
         """Return every slot's level entry."""
-        names = {record.name for record in self._crate().records}
+        names = {record.name for record in self.crate().records}
         found = {int(match[1]): name for name in names if (match := _LEVEL.fullmatch(name))}
         if found and max(found) > _SLOTS:
             raise RefusalError(f"there are more than {_SLOTS} slots")
@@ -193,7 +194,7 @@ class TernStore:
 
     def load(self, slot: int) -> World:
         """Read one slot, or refuse."""
-        entries = {record.name: record.data for record in self._crate().records}
+        entries = {record.name: record.data for record in self.crate().records}
         level, about = f"isle{slot}.level", f"isle{slot}.about"
         if level not in entries:
             raise RefusalError(f"slot {slot} is empty")
@@ -215,7 +216,7 @@ class TernStore:
         """Write one slot."""
         stamp = stamp_ns // 1_000_000
         there = (self.folder / "hold.ledger").exists()
-        crate = self._crate() if there else Crate(bytes.fromhex(self.account))
+        crate = self.crate() if there else Crate(bytes.fromhex(self.account))
         start = f"isle{slot}."
         keep = {
             f"{start}level",

@@ -12,7 +12,7 @@ import click
 from rich.console import Console
 
 from clever_ferry.cli.again import after_dry_run
-from clever_ferry.cli.certain import established_data, print_established
+from clever_ferry.cli.certain import established_data, print_established, print_reached
 from clever_ferry.cli.described import plan_data, proof_data
 from clever_ferry.cli.exits import IN_PART, NOT_LOADED, echo_json
 from clever_ferry.cli.games import agree_to_start, print_verdict, verdict_data
@@ -262,7 +262,8 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed, verdicts: Sequenc
         f"  Read back from {escape(plan.target.berth.edition.title)}: {counted(pieces, 'piece')} "
         f"byte for byte as carried{but}{told}."
     )
-    out.print(f"  {escape(_whether_it_loads(plan, crossed, verdicts))}", soft_wrap=True)
+    if verdicts:
+        out.print(f"  {escape(_whether_it_loads(crossed, verdicts))}", soft_wrap=True)
     for fact in facts:
         if not fact.same:
             line = f"{fact.label} was {fact.before} and is {fact.after}, as it may after a move."
@@ -272,21 +273,22 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed, verdicts: Sequenc
     if after:
         out.print("\n" + heading("Now in the game"))
         out.print(steps(after), soft_wrap=True)
-    out.print(f"\nTo put it all back: cferry undo {crossed.number}")
+    out.print()
+    every = bool(verdicts) and all(verdict.loads for verdict in verdicts)
+    berth, asks = plan.target.berth, ""
+    if berth.edition.loader is not None and len(crossed.proofs) == 1:
+        where = address_of(berth.address, crossed.proofs[0].save)
+        asks = f"cferry check {where} --with-game"
+    print_reached(out, "loads" if every else "same", crossed.number, asks)
+    out.print(f"To put it all back: cferry undo {crossed.number}")
 
 
-def _whether_it_loads(plan: Plan, crossed: Crossed, verdicts: Sequence[Verdict]) -> str:
-    """Return in a sentence what is known of that, or how it can be known."""
-    if verdicts:
-        loads = sum(verdict.loads for verdict in verdicts)
-        if loads == len(verdicts):
-            return "The game itself has loaded it."
-        return (
-            f"The game itself has loaded {loads} of {counted(len(verdicts), 'save')}: look "
-            f"there, or put it all back with cferry undo {crossed.number}"
-        )
-    berth = plan.target.berth
-    if berth.edition.loader is None or len(crossed.proofs) != 1:
-        return "Whether it loads, its game will tell."
-    where = address_of(berth.address, crossed.proofs[0].save)
-    return f"Whether its game loads it: cferry check {where} --with-game"
+def _whether_it_loads(crossed: Crossed, verdicts: Sequence[Verdict]) -> str:
+    """Return in a sentence what its game has made of it."""
+    loads = sum(verdict.loads for verdict in verdicts)
+    if loads == len(verdicts):
+        return "The game itself has loaded it."
+    return (
+        f"The game itself has loaded {loads} of {counted(len(verdicts), 'save')}: look "
+        f"there, or put it all back with cferry undo {crossed.number}"
+    )

@@ -26,6 +26,7 @@ _DEN: tuple[tuple[str, str], ...] = (
     ),
     ("Does the game itself load it, and play on?", "saltglass --store depot load --slot 5"),
     ("", "saltglass --store depot play --slot 5 --days 2"),
+    ("Is what it has saved the carried progress, further on?", "cferry watch 1 --once"),
     (
         "Carry it back, over the older day 31. What is there is backed up.",
         "cferry cross saltglass/depot:5 saltglass/tern:2 --yes --replace",

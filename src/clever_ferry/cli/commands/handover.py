@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from clever_ferry.cli.again import after_dry_run
+from clever_ferry.cli.certain import print_reached
 from clever_ferry.cli.commands.cross import command as cross
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import echo_json
@@ -109,6 +110,7 @@ def _hand_over(
         echo_json({
             "save": save_data(planned.after), "host_was": planned.host, "host": planned.to,
             "file": str(output) if files else None, "crossing": crossing,
+            "level": "same" if crossing is not None else None,
         })  # fmt: skip
     elif dry_run:
         if output is None and not here:
@@ -144,6 +146,7 @@ def _print_done(planned: Handover, output: Path | None, files: int, crossing: in
     if crossing is not None:
         out.print(f"[good]✓[/] Your own copy has {escape(planned.to)} as its host now. "
                   f"To take that back: cferry undo {crossing}")  # fmt: skip
+        print_reached(out, "same", crossing)
     out.print("\n" + heading("What comes next"))
     lines = []
     if output is not None:

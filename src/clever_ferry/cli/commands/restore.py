@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.again import after_dry_run
+from clever_ferry.cli.certain import print_reached
 from clever_ferry.cli.described import kept_data, plan_data
 from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import agree, can_ask, ferry_here
@@ -96,11 +97,13 @@ def command(
             restored = ferry.backups.restore(plan, tell, game_closed=game_closed)
             number, unkept = restored.number, restored.unkept
     if as_json:
-        echo_json({**_data(plan), "restored": True, "number": number, "not_kept": unkept})
+        more = {"level": "same", "not_kept": unkept}
+        echo_json({**_data(plan), "restored": True, "number": number, **more})
         return
     out = console()
     out.print("[good]✓[/] Restored, and read back as it was kept.")
     print_unkept(unkept)
+    print_reached(out, "same", number if isinstance(plan, Plan) else plan.snapshot.about.address)
     out.print(f"To take that back: cferry undo {number}")
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from clever_ferry.cli.again import after_dry_run
+from clever_ferry.cli.certain import print_reached
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import NOTHING, echo_json
 from clever_ferry.cli.here import agree, can_ask, choose, ferry_here
@@ -22,6 +23,7 @@ from clever_ferry.cli.progress import telling
 from clever_ferry.cli.screen import console, escape, facts_line, size, when
 
 if TYPE_CHECKING:
+    from clever_ferry.certainty import SaveLevel
     from clever_ferry.crossing.tidying import Hidden
 
 __all__ = ["command"]
@@ -66,6 +68,8 @@ def command(
     elif number is not None:
         console().print(f"[good]✓[/] What was carried is in front again. To take that back: "
                         f"cferry undo {number}")  # fmt: skip
+        for one in wrong:
+            print_reached(console(), _level(one), one.number)
     elif wrong:
         console().print(escape(after_dry_run("--yes")), soft_wrap=True)
     if not wrong:
@@ -96,9 +100,15 @@ def _print(hidden: list[Hidden]) -> None:
         out.print(f"  [bold]Backed up, then taken away:[/] {escape(entries)} ({total})")
 
 
+def _level(one: Hidden) -> SaveLevel:
+    """Return how far it is shown that what comes to the front is right."""
+    return "same" if one.front is one.carried else "goes on"
+
+
 def _data(one: Hidden) -> dict[str, object]:
     return {
         "slot": one.front.slot, "crossing": one.number, "goes_on": one.goes_on,
+        "level": _level(one),
         "carried": save_data(one.carried), "front": save_data(one.front),
         "before": [save_data(save) for save in one.before],
     }  # fmt: skip

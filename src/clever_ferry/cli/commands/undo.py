@@ -40,7 +40,7 @@ def command(
 
     NUMBER is the crossing's in `cferry log`; without it, the newest one.
     """
-    ferry = ferry_here(computer)
+    ferry = ferry_here(computer, remind=False)
     plan = ferry.plan_undo(number)
     out = console()
     if not as_json:

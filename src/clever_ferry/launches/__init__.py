@@ -1,0 +1,1 @@
+"""The first launch after a crossing: what the game does to what was carried."""
