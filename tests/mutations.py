@@ -45,6 +45,7 @@ ROOMS = (
     "keeping",
     "moving",
     "judging",
+    "launches",
 )
 QUICK = 12
 """So many of the quickest tests run first."""

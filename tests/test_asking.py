@@ -263,7 +263,7 @@ BODIES = {
     "crashes": ("print('It is in', flush=True); os.abort()", "crashed"),
     "silent": ("pass", "silent"),
     "family": (FAMILY, "silent"),
-    "sees": ("print(open(place + '/1').read())", "loads"),
+    "sees": ("print(open(place + '/1').read() * (os.stat(place + '/1').st_mtime == 1e9))", "loads"),
     "writes": ("open('log.txt', 'w').write('It is in')", "loads"),
     "lies": ("pass", "silent"),
     "rewrites": ("open(place + '/1', 'a').write('.')", "loads"),
@@ -287,6 +287,7 @@ loaded = ["It is in"]
         here.recipe("bin", bins(own="{slot}") + loader)
         (tmp_path / "saves").mkdir()
         (tmp_path / "saves" / "1").write_text("It is in")
+        os.utime(tmp_path / "saves" / "1", (1e9, 1e9))
         script = tmp_path / "bin-game"
         script.write_text(SCRIPT.format(python=sys.executable, body=body))
         script.chmod(0o755)

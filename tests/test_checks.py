@@ -364,7 +364,9 @@ def test_how_deep_archives_may_lie_in_each_other(tmp_path: Path, depth: int, rea
 SAVES_NAMED = [("one", b"1" * 9, "x"), ("two", b"", "")]
 
 
-def test_a_table_whose_rows_have_no_numbers(tmp_path: Path) -> None:
+def test_a_table_whose_rows_have_no_numbers(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     with closing(sqlite3.connect(tmp_path / "all.db")) as book, book:
         book.execute("CREATE TABLE saves (name TEXT PRIMARY KEY, data BLOB) WITHOUT ROWID")
         book.executemany("INSERT INTO saves VALUES (?, ?)", [("one", b"1" * 9), ("two", b"")])
@@ -374,6 +376,11 @@ def test_a_table_whose_rows_have_no_numbers(tmp_path: Path) -> None:
         spec = tagged(TableSpec, "sqlite")(file="all.db", table=table, name="name", data="data")
         found = make_box(spec, {}).read(FolderFiles(tmp_path), lambda _: True).entries
         assert {one.name: whole(one.payload) for one in found} == {"one": b"1" * 9, "two": b""}
+        with monkeypatch.context() as patch:
+            patch.setattr("clever_ferry.boxes.tables._NO_NUMBER", 8)
+            if table == "saves":
+                with pytest.raises(DamagedError, match="too large"):
+                    contents(make_box(spec, {}), tmp_path)
         change(make_box(spec, {}), tmp_path, {"two": b"22", "three": b"3"}, ["one"])
         assert contents(make_box(spec, {}), tmp_path) == {"two": b"22", "three": b"3"}
 

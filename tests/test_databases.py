@@ -243,10 +243,13 @@ def test_values_of_rows_are_read_by_place(tmp_path: Path) -> None:
             INSERT INTO info VALUES ('day', 31), ('owner', 'Isa "I"');
             CREATE TABLE saves (id INTEGER PRIMARY KEY, name TEXT, data);
             INSERT INTO saves VALUES (1, 'Quay', x'00ff'), (2, 'Loft', NULL);
+            CREATE TABLE virtual_isles (day);
+            INSERT INTO virtual_isles VALUES (4);
             CREATE VIRTUAL TABLE seen USING rtree (id, low, high);
         """)
     raw = BytesPayload((tmp_path / "one.db").read_bytes())
     assert dict(zip(ROWS, values_in(Rows(), raw, list(ROWS)), strict=True)) == ROWS
+    assert values_in(Rows(), raw, ["/virtual_isles/0/day"]) == [[4]]
     with pytest.raises(DamagedError, match="computed"):
         values_in(Rows(), raw, ["/seen/0/low"])
     with pytest.raises(DamagedError, match="no SQLite"):

@@ -630,6 +630,12 @@ def test_a_world_of_players_in_one_list_changes_its_host(den: Den, tmp_path: Pat
     assert "It has no guests" in den.cferry(
         "handover", "saltglass/depot:3", "--to", "Isa", "--here", "--yes", code=3
     ).err  # fmt: skip
+    meta = next(den.depot.glob("voyage-00-*")) / "meta.json"
+    told = json.loads(meta.read_text("utf-8"))
+    meta.write_text(json.dumps({**told, "players": []}), "utf-8")
+    told = den.cferry("handover", "saltglass/depot:1", "--to", "Isa", "-o", tmp_path / "x.zip",
+                      code=4).err  # fmt: skip
+    assert "does not say who hosts it" in told
 
 
 # All of it -----------------------------------------------------------------------------------

@@ -808,6 +808,20 @@ def test_a_recipe_of_forms_that_does_not_fit_is_told(
     assert said in done.out + done.err
 
 
+@pytest.mark.parametrize(("form", "raw"), [
+    ("json", b'{"a": 1}'), ("xml", b"<t><a>1</a></t>"), ("ini", b"[t]\na = 1\n"),
+    ("properties", b"a=1\n"), ("toml", b"a = 1\n"), ("yaml", b"a: 1\n"),
+])  # fmt: skip
+def test_what_stands_there_already_is_not_added_once_more(form: str, raw: bytes) -> None:
+    place = {"xml": "/t/a", "ini": "/t/a"}.get(form, "/a")
+    if form == "xml":
+        assert whole(form, raw, Insert(place, 2)) == b"<t><a>1</a><a>2</a></t>"
+        assert whole(form, b"<t><a/>\n</t>", Insert("/t/b", 2)) == b"<t><a/><b>2</b>\n</t>"
+        return
+    with pytest.raises(RefusedError, match="already"):
+        whole(form, raw, Insert(place, 2))
+
+
 WORD = st.text("abZ 09.'\"$`\\\\!;&|(){}<>*?~#%^=-é", max_size=6)
 
 

@@ -366,7 +366,10 @@ def test_a_field_of_a_layout_with_an_idle_key_is_refused(field: dict[str, Any], 
              LayoutSpec)}  # fmt: skip
     told = [one for one in layout_faults(specs) if f"fields[3].{key}:" in one]
     assert told, layout_faults(specs)
-    right = {"it": convert({"fields": fields[:2]}, LayoutSpec), "row": specs["row"]}
+    by = [{"type": "text", "name": "tag", "length": "u8"},
+          {"type": "choice", "name": "a", "by": "tag", "of": {"one": "row"}},
+          {"type": "choice", "name": "b", "by": "/tag", "of": {"one": "row"}}]  # fmt: skip
+    right = {"it": convert({"fields": [*fields[:2], *by]}, LayoutSpec), "row": specs["row"]}
     assert layout_faults(right) == []
 
 

@@ -232,6 +232,7 @@ def test_a_locker_disk_that_really_fills_up(
     assert state(den.top) == before
     assert ferry.recover() == []
     assert not verify(Locker(small_disk / "locker")).faults
+    assert not list((small_disk / "locker").rglob(".new-*"))
 
 
 def test_a_target_over_two_file_systems(

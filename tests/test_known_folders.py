@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import given
@@ -11,6 +12,7 @@ from hypothesis import strategies as st
 from clever_ferry.cli.times import moment
 from clever_ferry.errors import WrongUseError
 from clever_ferry.finding.known_folders import LAYOUTS, Machine, known_folders, moved_documents
+from clever_ferry.moving.system import mounted_disks
 
 WINDOWS = Path("C:/Users/Zoë")
 LOW = "{A520A1A4-1780-4FF6-BD18-167343C5AF16}"
@@ -73,3 +75,13 @@ def test_moments_as_people_type_them() -> None:
     for nonsense in ("soon", "", "10", "25:00", "2026-13-01"):
         with pytest.raises(WrongUseError, match="no time"):
             moment(nonsense, now)
+
+
+def test_the_disks_that_are_mounted_are_told_but_for_the_systems_own(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "disk").mkdir()
+    places = [Path.home().anchor, "/boot/efi", str(tmp_path / "disk"), str(tmp_path / "gone")]
+    parts = [SimpleNamespace(mountpoint=one) for one in places]
+    monkeypatch.setattr("psutil.disk_partitions", lambda all: parts)
+    assert mounted_disks() == [tmp_path / "disk"]

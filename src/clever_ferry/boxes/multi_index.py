@@ -183,7 +183,7 @@ class _Top:
         assert record is not None
         if spec.size is not None:
             new = {item.name for item in puts}
-            total = sum(e.size or 0 for e in old.entries if e.name not in new | set(gone))
+            total = sum(e.size for e in old.entries if e.size and e.name not in new | set(gone))
             for item in puts:
                 size = item.payload.size
                 total += sum(map(len, item.payload.chunks())) if size is None else size

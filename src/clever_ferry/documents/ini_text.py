@@ -11,7 +11,7 @@ import re
 from collections.abc import Sequence
 
 from clever_ferry.documents.form import Splice, whole_text
-from clever_ferry.documents.nodes import Node, Single, nodes_at
+from clever_ferry.documents.nodes import FRESH, Node, Single, nodes_at
 from clever_ferry.documents.places import Choice, Step, text_of
 from clever_ferry.documents.spec import SectionsSpec
 from clever_ferry.errors import DamagedError, RefusedError
@@ -95,7 +95,7 @@ class Ini:
         raw = whole_text(source, _MOST, self.title)
         last = [one for one in above.inner.values() if one.inner is None]
         end = b"\r\n" if b"\r\n" in raw else b"\n"
-        text = self.put(source, Node(0, 0), b"", value)
+        text = self.put(source, FRESH, b"", value)
         if not last:
             at = above.start
             before = raw[:at].removeprefix(b"\xef\xbb\xbf")

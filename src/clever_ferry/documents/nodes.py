@@ -8,7 +8,7 @@ from msgspec import Struct
 
 from clever_ferry.documents.places import COUNT, EVERY, Choice, Step, text_of
 
-__all__ = ["Node", "Single", "nodes_at"]
+__all__ = ["FRESH", "Node", "Single", "nodes_at", "nowhere"]
 
 Single = str | int | float | bool | None
 
@@ -43,6 +43,15 @@ class Node(Struct, gc=False):
         if self.inner is None:
             return ()
         return self.inner if isinstance(self.inner, list) else tuple(self.inner.values())
+
+
+FRESH = Node(0, 0)  # free: of what is not there yet, nothing but that it may be written is asked
+"""What stands for a value that is to be added."""
+
+
+def nowhere(value: Single, path: tuple[str | int, ...] = (), *, bare: bool = False) -> Node:
+    """Return a value that stands at no bytes of its own."""
+    return Node(-1, -1, value, path=path, bare=bare)  # free: whatever is below zero is no place
 
 
 def nodes_at(top: Node, steps: Sequence[Step]) -> list[Node]:

@@ -12,7 +12,7 @@ from collections.abc import Sequence
 from typing import NamedTuple
 
 from clever_ferry.documents.form import Splice, whole_text
-from clever_ferry.documents.nodes import Node, Single, nodes_at
+from clever_ferry.documents.nodes import FRESH, Node, Single, nodes_at
 from clever_ferry.documents.places import Step, text_of
 from clever_ferry.documents.spec import ScriptSpec
 from clever_ferry.errors import DamagedError, RefusedError
@@ -100,7 +100,7 @@ class Script:
         if not options or not re.fullmatch(r"(--?|\+)[A-Za-z][\w.-]*", name):
             raise RefusedError(f"There is no option to add {name!r} behind, or it is none.")
         at = max(node.last for node in options)
-        new = self.put(source, Node(0, 0), b"", value)
+        new = self.put(source, FRESH, b"", value)
         return Splice(at, at, b" " + name.encode() + b" " + new)
 
     def _commands(self, text: str) -> list[list[_Word]]:

@@ -16,7 +16,7 @@ from msgspec import Struct
 
 from clever_ferry.documents.form import First, Splice, whole_text
 from clever_ferry.documents.matching import Matcher
-from clever_ferry.documents.nodes import Node, Single
+from clever_ferry.documents.nodes import FRESH, Node, Single
 from clever_ferry.documents.places import Step, text_of
 from clever_ferry.errors import DamagedError, RefusedError, UnsupportedError
 from clever_ferry.payload import BytesPayload, Payload, head, read_all
@@ -125,7 +125,7 @@ class Xml:
             literal = self.put(source, Node(1, 2, first=0, last=2), b'"', value)
             return Splice(at, at, b" " + name[1:].encode() + b"=" + literal)
         _refuse_name(name)
-        text = self.put(source, Node(0, 0), b"", value)
+        text = self.put(source, FRESH, b"", value)
         return self.join(source, steps, above, f"<{name}>".encode() + text + f"</{name}>".encode())
 
     def join(self, source: Payload, steps: Sequence[Step], above: Node, new: bytes) -> Splice:

@@ -12,7 +12,7 @@ from ruamel.yaml.error import YAMLError
 from ruamel.yaml.nodes import MappingNode, ScalarNode, SequenceNode
 
 from clever_ferry.documents.form import Splice, whole_text
-from clever_ferry.documents.nodes import Node, Single, nodes_at
+from clever_ferry.documents.nodes import FRESH, Node, Single, nodes_at
 from clever_ferry.documents.places import Step
 from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.payload import Payload
@@ -85,10 +85,10 @@ class Yaml:
             raise RefusedError("Nothing can be added to what shares its line.")
         lead = lead.replace(b"-", b" ") if isinstance(above.inner, dict) else lead
         name = b"" if isinstance(above.inner, list) else (
-            self.put(source, Node(0, 0), b"x", str(steps[-1])) + b": "
+            self.put(source, FRESH, b"x", str(steps[-1])) + b": "
         )  # fmt: skip
         end = b"\r\n" if b"\r\n" in raw else b"\n"
-        new = lead + name + self.put(source, Node(0, 0), b"x", value)
+        new = lead + name + self.put(source, FRESH, b"x", value)
         at = line.end
         if raw[:at].endswith(b"\n"):
             return Splice(at, at, new + end)

@@ -15,6 +15,7 @@ from clever_ferry.forms.database_files import MAGIC, counting
 from clever_ferry.payload import CHUNK, Payload
 
 __all__ = [
+    "IS_KEPT",
     "FileCopy",
     "Settled",
     "check",
@@ -24,6 +25,9 @@ __all__ = [
     "row_name",
     "settled",
 ]
+
+IS_KEPT = "rootpage > 0 AND sql LIKE 'CREATE TABLE%'"
+"""Of a table's line in the schema: whether its rows are kept in the file, and not computed."""
 
 _FEW_STEPS, _FEW_TURNS = 100_000, 500  # free: about how long
 _STEPS, _MOST_TURNS = 1_000_000, 20_000  # free: about how long
@@ -190,18 +194,15 @@ def refuse_cut(start: bytes, size: int) -> None:
 
 def _check(book: sqlite3.Connection) -> None:
     turns = iter(range(_MOST_TURNS))
-    ended = []
 
     def over() -> bool:
-        if next(turns, None) is None:
-            ended.append(True)
-        return bool(ended)
+        return next(turns, None) is None
 
     book.set_progress_handler(over, _STEPS)
     try:
         found = [str(row[0]) for row in book.execute("PRAGMA integrity_check(3)")]
     except sqlite3.OperationalError:
-        if ended:
+        if over():
             raise UnsupportedError("SQLite's check of it takes too long.") from None
         raise
     if found != ["ok"]:

@@ -12,10 +12,10 @@ from collections.abc import Iterator, Sequence
 from contextlib import closing
 
 from clever_ferry.documents.form import Splice
-from clever_ferry.documents.nodes import Node, Single
+from clever_ferry.documents.nodes import Node, Single, nowhere
 from clever_ferry.documents.places import COUNT, EVERY, Choice, Step, text_of
 from clever_ferry.errors import DamagedError, RefusedError
-from clever_ferry.forms.databases import Settled, check, opened, row_name
+from clever_ferry.forms.databases import IS_KEPT, Settled, check, opened, row_name
 from clever_ferry.payload import Payload, StreamPayload
 
 __all__ = ["Rows", "found_in", "set_value"]
@@ -45,7 +45,9 @@ class Rows:
         except (sqlite3.Error, UnicodeDecodeError) as error:
             raise DamagedError(f"SQLite can't read it: {error}.") from None
         except DamagedError as error:
-            raise DamagedError(error.what[:1].upper() + error.what[1:]) from None
+            raise DamagedError(
+                error.what[:1].upper() + error.what[1:]
+            ) from None  # free: how it is said
 
     def blank(self, node: Node) -> Single:
         """Return zero, no text, or as many bytes of zeros."""
@@ -72,24 +74,24 @@ class Rows:
 
 def found_in(book: sqlite3.Connection, steps: Sequence[Step]) -> list[Node]:
     """Return what stands at a place in an open database; raises DamagedError, sqlite3.Error."""
-    asked = "SELECT name, upper(substr(sql, 1, 20)) FROM sqlite_schema "
-    tables = dict(book.execute(f"{asked}WHERE type = 'table'").fetchall())
+    asked = f"SELECT name, {IS_KEPT} FROM sqlite_schema WHERE type = 'table'"
+    tables = dict(book.execute(asked).fetchall())
     return list(_found(book, tables, steps))
 
 
 def _found(
-    book: sqlite3.Connection, tables: dict[str, str], steps: Sequence[Step]
+    book: sqlite3.Connection, tables: dict[str, int], steps: Sequence[Step]
 ) -> Iterator[Node]:
     if not steps or steps[0] not in tables or not 2 <= len(steps) <= 3:
         return
     table = str(steps[0])
-    if "VIRTUAL" in tables[table]:
+    if not tables[table]:
         raise DamagedError(f"the table {table} is not kept in the file, but computed.")
     quoted = _quoted(table)
     if steps[1] is COUNT:
         if len(steps) == 2:
             (number,) = book.execute(f"SELECT count(*) FROM {quoted}").fetchone()
-            yield Node(-1, -1, number, path=(table, "#"))
+            yield nowhere(number, (table, "#"))
         return
     columns = [str(row[1]) for row in book.execute(f"PRAGMA table_xinfo({quoted})")]
     wanted = [name for name in columns if len(steps) == 3 and (steps[2] is EVERY
@@ -112,7 +114,7 @@ def _found(
             continue
         for name, value in zip(wanted, row[1:], strict=False):
             bare = isinstance(value, bytes)
-            yield Node(-1, -1, _single(value), path=(table, number, name), bare=bare)
+            yield nowhere(_single(value), (table, number, name), bare=bare)
 
 
 def _rewritten(source: Payload, values: Sequence[tuple[Node, Single]]) -> Iterator[bytes]:

@@ -143,7 +143,7 @@ def end_all(process: subprocess.Popen[bytes], scratch: Path, *, patience: float)
         for one in left:
             with suppress(psutil.Error):
                 one.kill()
-        psutil.wait_procs(left, 2)
+        psutil.wait_procs(left, 2)  # free: it only makes for fewer rounds
         process.poll()
 
 

@@ -21,7 +21,7 @@ from typing import Any
 from uuid import UUID
 
 from clever_ferry.documents.form import Splice
-from clever_ferry.documents.nodes import Node, Single
+from clever_ferry.documents.nodes import Node, Single, nowhere
 from clever_ferry.documents.places import COUNT, EVERY, Choice, Step, stands_in
 from clever_ferry.errors import RefusedError
 from clever_ferry.layouts.codec import Layout
@@ -97,10 +97,10 @@ class LayoutForm:
 
 def _node(path: _Path, value: Any) -> Node:
     if isinstance(value, bytes):
-        return Node(-1, -1, value.hex(), path=path, bare=True)
+        return nowhere(value.hex(), path, bare=True)
     if isinstance(value, dict | list):
         return Node(-1, -1, None, [], path=path)
-    return Node(-1, -1, value, path=path)
+    return nowhere(value, path)
 
 
 def _found(whole: Any, steps: Sequence[Step]) -> list[tuple[_Path, Any]]:

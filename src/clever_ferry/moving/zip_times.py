@@ -28,7 +28,7 @@ def stamp_of(info: zipfile.ZipInfo) -> int:
     try:
         return int(time.mktime((*info.date_time, 0, 0, -1))) * 10**9  # free: these are not read
     except (OverflowError, ValueError):
-        return 0
+        return 0  # free: it is another system's
 
 
 def stamped(name: str, stamp: int) -> zipfile.ZipInfo:
