@@ -159,8 +159,12 @@ class Waker:
 
 
 def told_at_once(folder: Path) -> bool:
-    """Tell whether the system says when something changes below a folder, whoever changes it."""
-    if not folder.is_dir():
+    """Tell whether the system says when something changes below a folder, whoever changes it.
+
+    Windows does, but only to whoever holds the folder open, and a game that removes its folder to
+    make it anew could not do so then: there it is only looked.
+    """
+    if sys.platform == "win32" or not folder.is_dir():
         return False
     import psutil
 
@@ -170,5 +174,4 @@ def told_at_once(folder: Path) -> bool:
             at = part.mountpoint
             if own == at or own.startswith(at.rstrip("/\\") + os.sep):
                 best = max(best, (at, part.fstype.casefold()), key=lambda one: len(one[0]))
-    far = best[1].startswith(_FAR) or (sys.platform == "win32" and own.startswith("\\\\"))
-    return not far
+    return not best[1].startswith(_FAR)

@@ -145,9 +145,9 @@ def _print_ready(out: Console, patience: Patience, told: bool) -> None:
     out.print(f"[dim]This ends by itself when the game is closed, or {wait} after the last save "
               "where that does not show. Ctrl-C ends it at once.[/]")  # fmt: skip
     if not told:
-        out.print("[dim]This folder does not say when it is written, so it is looked at every "
-                  "now and then: what comes and goes between two looks is not seen.[/]"
-                  )  # fmt: skip
+        out.print("[dim]Here it does not show at once when files are written: they are looked at "
+                  "every half second or (many files) less often. What comes and goes in between is "
+                  "not seen.[/]")  # fmt: skip
 
 
 def _teller(out: Console, carried: Carried, *, silent: bool) -> Callable[[Happening], None]:
