@@ -8,7 +8,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 
 import pytest
@@ -23,7 +23,9 @@ from clever_ferry.moving.waking import Waker
 from clever_ferry.payload import BytesPayload
 from clever_ferry.proving.contents import content_of
 from clever_ferry.recipes import Listing, Recipes
-from tests.conftest import Den, Outcome, state
+from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
+from clever_ferry_demo.world import lay_finch
+from tests.conftest import Den, Outcome, bins, run_module, state
 
 VERDICTS = {
     "goes-on": ("goes on", "Day was"),
@@ -53,7 +55,7 @@ def launched(den: Den, store: str, how: str, old: Path) -> None:
 
 
 @pytest.mark.parametrize("store", SIDES)
-@pytest.mark.parametrize("how", VERDICTS)
+@pytest.mark.parametrize("how", VERDICTS if os.name != "nt" else ["goes-on", "cloud"])
 def test_what_a_game_has_made_of_what_was_carried_is_told_afterwards(
     den: Den, tmp_path: Path, store: str, how: str
 ) -> None:
@@ -86,20 +88,25 @@ def test_what_a_game_has_made_of_what_was_carried_is_told_afterwards(
     assert carried_as != before or how == "looks"
 
 
-@contextmanager
-def watching(den: Den, *options: str) -> Iterator[subprocess.Popen[str]]:
+def watching(den: Den, *options: str) -> AbstractContextManager[subprocess.Popen[str]]:
     """Begin to watch; the block begins once the game may be started."""
+    return running(den, "watch", *options, until="Now start the game")
+
+
+@contextmanager
+def running(den: Den, *arguments: str, until: str) -> Iterator[subprocess.Popen[str]]:
+    """Begin to run a command; the block begins once it has said something."""
     environment = {
         **os.environ, **den.env, "PYTHONUNBUFFERED": "1", "COLUMNS": "200",
         "PYTHONIOENCODING": "utf-8",
     }  # fmt: skip
     with subprocess.Popen(
-        [sys.executable, "-m", "clever_ferry", "watch", *options],
+        [sys.executable, "-m", "clever_ferry", *arguments],
         stdout=subprocess.PIPE, stderr=subprocess.STDOUT, encoding="utf-8", env=environment,
     ) as program:  # fmt: skip
         assert program.stdout is not None
         for line in program.stdout:
-            if "Now start the game" in line:
+            if until in line:
                 break
         yield program
         program.kill()
@@ -273,3 +280,38 @@ def test_every_way_in_which_files_change_wakes_and_is_told_apart(
         top.mkdir()
         (top / "one").write_bytes(b"again")
         seen({"one": "new"})
+
+
+def test_a_crossing_waits_for_what_its_game_must_do_first(den: Den, tmp_path: Path) -> None:
+    route = ("cross", "saltglass/tern:2", "saltglass/finch", "--yes")
+    assert "--yes --wait" in den.cferry(*route, code=3).err
+    with running(den, *route, "--wait", until="Waiting for that") as program:
+        time.sleep(1.5)
+        assert program.poll() is None
+        lay_finch(den.top)
+        done = end_of(program)
+    assert done.code == 0, done.out
+    assert den.loads("finch", 2).startswith("Saltmarsh, day 31")
+    lay_moth_lantern(den.top)
+    den.cferry("cross", "moth-lantern/classic:3", "moth-lantern/anniversary:2", "--yes")
+    route = ("cross", "moth-lantern/anniversary:2", "moth-lantern/classic:6", "--yes")
+    assert "--yes --wait" in den.cferry(*route, code=4).err
+    with running(den, *route, "--replace", "--wait", until="Waiting for that") as program:
+        game = ["--edition", "classic", "new", "--slot", "6"]
+        run_module("clever_ferry_demo.moth_lantern.program", *game, env=den.env)
+        done = end_of(program)
+    assert done.code == 0, done.out
+    recipe = bins(own="u{slot}", other="{slot}-{world}")
+    adopts = 'fields.world = { type = "hex", length = 4, on_arrival = ["adopted"] }\nfiles = '
+    head, _, tail = recipe.rpartition("files = ")
+    den.recipe("bin", f"{head}{adopts}{tail}")
+    for place in ("a", "b"):
+        (tmp_path / place).mkdir()
+    (tmp_path / "a" / "u1").write_bytes(b"mine")
+    route = ("cross", f"bin/own@{tmp_path / 'a'}:1", f"bin/other@{tmp_path / 'b'}", "--yes")
+    assert "needs the target's world" in den.cferry(*route, code=4).err
+    with running(den, *route, "--replace", "--wait", until="Waiting for that") as program:
+        (tmp_path / "b" / "3-00ff").write_bytes(b"try")
+        time.sleep(3)
+        assert program.poll() is None, "nothing says that this one was hardly played"
+        program.kill()

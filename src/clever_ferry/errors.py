@@ -6,8 +6,11 @@ the command line maps each class to a documented exit code.
 
 from __future__ import annotations
 
+from typing import Literal
+
 __all__ = [
     "ChoiceNeededError",
+    "Cure",
     "DamagedError",
     "FerryError",
     "HalfDoneError",
@@ -24,6 +27,10 @@ __all__ = [
 ]
 
 
+Cure = Literal["", "there", "throwaway"]
+"""Nothing, something that it does where the saves go, or a throwaway save to be carried onto."""
+
+
 class FerryError(Exception):
     """A refusal in words a player can act on.
 
@@ -38,8 +45,11 @@ class FerryError(Exception):
         details: tuple[str, ...] = (),
         advice: str = "",
         again: tuple[str, ...] = (),
+        in_game: Cure = "",
     ) -> None:
         super().__init__(what)
+        self.in_game = in_game
+        """What cures it in the target's own game, so that one can wait for that."""
         self.what = what
         self.details = details
         self.advice = advice

@@ -58,7 +58,11 @@ class Places:
         search = self.harbours.search(game, edition, address.harbour)
         if address.harbour is None and not search.berths:
             search = search.with_(*self.harbours.elsewhere(game, edition, near=writing))
-        return one_berth(search, game, edition, account, option)
+        try:
+            return one_berth(search, game, edition, account, option)
+        except NotFoundError as error:
+            error.in_game = "there" if writing and search.looked else ""  # a start makes its folder
+            raise
 
     def berths(self, address: Address, account: str | None) -> list[Berth]:
         """Return all berths of a game, or those of one account.

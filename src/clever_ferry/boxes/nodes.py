@@ -203,6 +203,7 @@ class NodesBox:
                 f"{self.spec.file} has no {element}, and nothing can be added to "
                 f"{self.form.title} as a whole.",
                 advice="Make a throwaway save of that name in the game, then carry onto it.",
+                in_game="there",
             )
 
     def _is_own(self, entry: str) -> bool:

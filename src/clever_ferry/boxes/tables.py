@@ -234,6 +234,7 @@ class TableBox:
             raise RefusedError(
                 f"{path} is not there, and its recipe does not say how one is made (`new`).",
                 advice="Make a throwaway save there in its game, and carry onto that.",
+                in_game="there",
             )
 
     def write(

@@ -136,7 +136,9 @@ def _next_free(target: OpenBerth, taken: Collection[int]) -> int:
     raise RefusedError(
         f"{target.berth.edition.title} has no free slot.",
         details=tuple(slots_told(target, target.berth.edition.most_slots or len(taken))),
-        advice="Name the slot that is to be replaced after the second address.",
+        advice="Name the slot that is to be replaced after the second address, or delete one in "
+        "the game.",
+        in_game="there",
     )
 
 
@@ -165,6 +167,7 @@ def _onto_throwaway(target: OpenBerth) -> Destination:
             f"{target.berth.address} has no throwaway save: none was played for less than ten "
             "minutes.",
             advice=f"Begin a new game in {target.berth.edition.title}, save, and try again.",
+            in_game="there",
         )
     newest = max(made, key=lambda save: save.stamp or 0)
     return Destination(slot=newest.slot, replaced=newest)

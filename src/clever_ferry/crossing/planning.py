@@ -287,6 +287,7 @@ def _adopted(save: Save, replaced: Save | None, target: OpenBerth) -> tuple[Piec
             f"{told} is kept."
             if not missing & known_by
             else "Look for an older copy of the save that has it.",
+            in_game="" if missing & known_by else "throwaway",
         )
     return adopted
 
@@ -325,4 +326,5 @@ def _arrival(
         else (),
         advice="Make a throwaway save in the target's game and carry onto it (:throwaway), or "
         f"state it with --give {name}=VALUE ({field.wants()}).",
+        in_game="throwaway",
     )

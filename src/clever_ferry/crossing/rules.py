@@ -12,7 +12,7 @@ from collections.abc import Collection, Iterator, Sequence
 
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.crossing.handing_over import guests_of, host_of
-from clever_ferry.errors import FerryError, RefusedError, WrongUseError
+from clever_ferry.errors import Cure, FerryError, RefusedError, WrongUseError
 from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.installed import installed_packs
@@ -31,6 +31,8 @@ class Rule(ABC):
     """What the user says by it."""
     silent = False
     """Whether the user's word leaves nothing to be noted, either."""
+    in_game: Cure = ""
+    """What cures it in the target's own game."""
     standing = True
     """Whether it also holds for saves that stand there already."""
 
@@ -43,7 +45,7 @@ class Rule(ABC):
     def refusal(self, what: str, *, advice: str, details: tuple[str, ...] = ()) -> RefusedError:
         """Return a refusal that the user's word would turn."""
         again = (f"--{self.waiver}",) if self.waiver else ()
-        return RefusedError(what, details=details, advice=advice, again=again)
+        return RefusedError(what, details=details, advice=advice, again=again, in_game=self.in_game)
 
 
 def notes_on(
@@ -123,6 +125,7 @@ class _Newer(Rule):
 
     waiver = "newer-ok"
     means = "The target's game was updated since its last save."
+    in_game = "there"
     standing = False
 
     def look(

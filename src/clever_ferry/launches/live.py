@@ -92,12 +92,13 @@ class Live:
         `ready` is called once all is kept as it stands now. Raises FerryErrors where it can't be,
         and KeyboardInterrupt where the user ends it: `finish` then takes in what there is.
         """
-        begun = time.monotonic()
         with waker.reading():
             opened = self.read()
+            begun = time.monotonic()
             standing = Standing(opened.berth.folder)
+            took = time.monotonic() - begun
             self._hold(opened, self.keep(opened))
-        waker.took(time.monotonic() - begun)
+        waker.took(took)
         ready()
         begun = time.monotonic()
         while not self._over(begun):

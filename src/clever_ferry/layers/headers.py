@@ -122,6 +122,7 @@ class Header:
                 "game makes.",
                 advice="Make a throwaway save in that slot with the target's game, then carry "
                 "onto it: its header is taken over.",
+                in_game="there",
             )
 
     def recall(self, headers: Mapping[str, Mapping[str, Any]]) -> dict[str, Any]:
@@ -395,6 +396,7 @@ class After:
                 f"What stands before {bytes_in_words(self.marker)} in the target is not known.",
                 advice="Make a throwaway save in that slot with the target's game, then carry "
                 "onto it: what stands there is taken over.",
+                in_game="there",
             )
         marker = BytesPayload(b"" if self.keep else self.marker)
         return JoinedPayload((StreamPayload(residue.chunks), marker, inside))

@@ -73,6 +73,7 @@ class Sidecar(Struct, frozen=True):
                     f"Nothing shows how the file that describes the {self.of} looks here.",
                     advice="Make a throwaway save in that slot with the target's game, then carry "
                     "onto it: its own is taken over.",
+                    in_game="there",
                 )
             return before if before is not None else BytesPayload((self.template or "").encode())
         layout, header = self.layout, Header(self.layout)

@@ -31,6 +31,7 @@ from clever_ferry.cli.screen import (
     save_line,
     steps,
 )
+from clever_ferry.cli.waiting import planned_in_time
 from clever_ferry.crossing.aftermath import steps_after
 from clever_ferry.crossing.rules import RULES
 from clever_ferry.errors import FerryError, RefusedError, WrongUseError
@@ -81,6 +82,11 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
     "--with-game", is_flag=True,
     help="Then have the target's game itself load it, on a copy; you are asked before, once.",
 )  # fmt: skip
+@click.option(
+    "--wait", is_flag=True,
+    help="Where the target's game must do something first (be started once, save a throwaway, be "
+    "closed), wait for that, and go on.",
+)  # fmt: skip
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
 @click.option(
     "--from-account", metavar="NAME", help="Whose saves to take, where several have some."
@@ -93,7 +99,7 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,
     sharing: tuple[str, ...], whole_only: bool, waived: list[str], dry_run: bool,
-    report: Path | None, with_game: bool, yes: bool, replace: bool,
+    report: Path | None, with_game: bool, wait: bool, yes: bool, replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
 ) -> None:  # fmt: skip
@@ -134,15 +140,19 @@ def command(
     if with_game:
         agree_to_start(ferry.asking, target, ask=ask)
         ferry.asking.require(target)
-    plan = choose(
-        lambda answers: ferry.plan(
-            source, target, given=given,
-            from_account=answers.get("--from-account", from_account),
-            to_account=answers.get("--to-account", to_account),
-            sharing=sharing, whole_only=whole_only, waived=waived,
-        ),
-        ask=ask,
-    )  # fmt: skip
+
+    def attempt(target: str) -> Plan:
+        return choose(
+            lambda answers: ferry.plan(
+                source, target, given=given,
+                from_account=answers.get("--from-account", from_account),
+                to_account=answers.get("--to-account", to_account),
+                sharing=sharing, whole_only=whole_only, waived=waived,
+            ),
+            ask=ask,
+        )  # fmt: skip
+
+    plan = planned_in_time(attempt, target, wait=wait, ask=ask, closed=game_closed)
     out = console()
     if not as_json:
         print_plan(out, plan)
