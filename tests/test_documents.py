@@ -820,6 +820,9 @@ def test_what_stands_there_already_is_not_added_once_more(form: str, raw: bytes)
         return
     with pytest.raises(RefusedError, match="already"):
         whole(form, raw, Insert(place, 2))
+    for nothing in ("", f"{place[:-1]}#", f"{place[:-1]}*"):
+        with pytest.raises(RefusedError, match="names nothing new"):
+            whole(form, raw, Insert(nothing, 2))
 
 
 WORD = st.text("abZ 09.'\"$`\\\\!;&|(){}<>*?~#%^=-é", max_size=6)

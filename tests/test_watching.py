@@ -179,6 +179,12 @@ def test_a_watch_ends_when_it_is_stopped_or_time_is_up_and_says_what_is_known(
     assert "Nothing was carried to" in den.cferry("watch", "saltglass/tern", "--once", code=3).err
     for wrong in (["--once", "--at-most", "3"], ["7"], ["1", "--account", "x"], ["nowhere/x"]):
         den.cferry("watch", *wrong, code=2)
+    assert "Not yet seen" in den.cferry("log").err
+    for text in ("{", '{"launches": 9, "awaited": []}', '{"launches": 1, "awaited": []}'):
+        (den.home / "launches.json").write_text(text, "utf-8")
+        assert den.cferry("log").err == "", "a reminder that can't be read stops nothing"
+    den.cferry("cross", "saltglass/tern:1", "saltglass/depot:5", "--yes")
+    den.cferry("undo", "--yes")
     den.cferry("undo", "--yes")
     assert "is undone" in den.cferry("watch", "1", code=4).err
     assert "Nothing was carried" in den.cferry("watch", code=3).err

@@ -157,7 +157,7 @@ def _family(process: subprocess.Popen[bytes]) -> list[psutil.Process]:
 def _is_alive(one: psutil.Process) -> bool:
     with suppress(psutil.Error):
         return bool(one.is_running() and one.status() != psutil.STATUS_ZOMBIE)
-    return False
+    return False  # free: else it only takes more rounds
 
 
 def _has_children(one: psutil.Process) -> bool:

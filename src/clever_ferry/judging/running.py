@@ -149,7 +149,7 @@ def run(
             if ended is None:
                 time.sleep(_STEP)
     finally:
-        end_all(process, scratch, patience=_PATIENCE if ended == "enough" else 0)
+        end_all(process, scratch, patience=_PATIENCE if ended == "enough" else 0)  # free: how long
         said.finish()
     code = process.returncode if ended == "itself" else None
     if said.text and said.full and ended == "itself":
