@@ -61,7 +61,7 @@ def test_what_a_game_has_made_of_what_was_carried_is_told_afterwards(
 ) -> None:
     folder, old = carried(den, store, tmp_path)
     carried_as = state(folder)
-    reminder = "Not yet seen to go on in its game: crossing 1"
+    reminder = "Not yet seen to go on: crossing 1"
     assert "nothing was written there since. cferry watch 1" in den.cferry("log").err
     launched(den, store, how, old)
     before = state(folder)

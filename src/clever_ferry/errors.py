@@ -10,7 +10,6 @@ from typing import Literal
 
 __all__ = [
     "ChoiceNeededError",
-    "Cure",
     "DamagedError",
     "FerryError",
     "HalfDoneError",

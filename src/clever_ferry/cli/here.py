@@ -11,9 +11,9 @@ from typing import TypeVar
 import click
 
 from clever_ferry.boarding import open_ferry
+from clever_ferry.cli.screen import console, escape
 from clever_ferry.errors import ChoiceNeededError, FerryError, WrongUseError
 from clever_ferry.ferry import Ferry
-from clever_ferry.visible import visible
 
 __all__ = ["agree", "can_ask", "choose", "ferry_here", "told_after_fault"]
 
@@ -67,11 +67,9 @@ def _remind(ferry: Ferry) -> None:
     if one.verdict and looks != "as left":
         told += f"; when last looked at: {one.verdict}"
     look = f"cferry watch {one.number}" + (" --once" if looks in ("written", "gone") else "")
-    told = (
-        f"Not yet seen to go on in its game: crossing {one.number}, {one.what} to {one.address}"
-        f"{more}; {told}. {look}"
-    )
-    click.secho(visible(told), dim=True, err=True)
+    what = f"Not yet seen to go on: crossing {one.number}, {one.what} to {one.address}{more}"
+    line = f"[dim]{escape(f'{what}; {told}.')}[/] {look}"
+    console(err=True).print(line, style="dim")
 
 
 def told_after_stop() -> str:
