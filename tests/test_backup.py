@@ -284,16 +284,20 @@ def test_pruning_keeps_by_count_and_age(den: Den, monkeypatch: pytest.MonkeyPatc
     for age in range(40):
         made = partial(int, now - age * day)
         back_up(opened, opened.listing.saves[:1], ferry.keeps, whole=False, clock=made)
+    for later in range(1, 5):
+        made = partial(int, now + later)
+        back_up(opened, opened.listing.saves[:1], ferry.keeps, whole=True, watched=True, clock=made)
     plan = ferry.backups.plan_pruning(Rules(last=2, daily=5, weekly=3, monthly=0))
-    ages = sorted((now - one.made) // day for one in plan.goes)
+    assert sum(one.kind == "watched" for one in plan.goes) == 2, "they are counted apart"
+    ages = sorted((now - one.made) // day for one in plan.goes if one.kind == "backup")
     stay = sorted(set(range(40)) - set(ages))
     assert stay[:5] == [0, 1, 2, 3, 4]
     assert 6 <= len(stay) <= 8
     none = [f"--keep-{name}=0" for name in ("daily", "weekly", "monthly")]
     shown = den.cferry("backup", "prune", "--keep-last=0", *none, "--dry-run").out
-    assert shown.startswith("39 backups")
+    assert shown.startswith("43 backups")
     den.cferry("backup", "prune", "--keep-last=3", *none, "--yes")
-    assert len(den.cferry("backup", "list", "--json").data) == 3
+    assert len(den.cferry("backup", "list", "--json").data) == 6
 
 
 def test_pruning_keeps_what_undo_needs_and_says_what_it_frees(den: Den) -> None:

@@ -10,10 +10,15 @@ import time
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
+from types import SimpleNamespace
+from typing import Any
 
 import pytest
 
 from clever_ferry.cargo import Fact, Save
+from clever_ferry.cli.waiting import planned_in_time
+from clever_ferry.errors import RefusedError
+from clever_ferry.finding.signs import Signs
 from clever_ferry.keeping.logbook import Arrived
 from clever_ferry.launches.standing import Standing
 from clever_ferry.launches.verdict import judge_launch
@@ -210,7 +215,7 @@ def judged(then: dict[str, object], now: dict[str, object] | None, before: objec
         return Save(slot, {"slot": slot, "world": "ab"}, (piece,), facts, problems)
 
     first = save(then)
-    arrived = Arrived(1, dict(first.fields), first.facts, content_of(first), first.files)
+    arrived = Arrived(1, dict(first.fields), first.facts, content_of(first))
     saves = (save(now),) if now is not None else ()
     found = judge_launch(
         arrived, 3, Listing(saves, (), (), ()), game, game.editions["depot"],
@@ -321,3 +326,31 @@ def test_a_crossing_waits_for_what_its_game_must_do_first(den: Den, tmp_path: Pa
         time.sleep(3)
         assert program.poll() is None, "nothing says that this one was hardly played"
         program.kill()
+
+
+@pytest.mark.parametrize("where", ["g/e", "g/e:throwaway"])
+def test_a_game_that_runs_is_waited_for_until_it_is_closed(
+    monkeypatch: pytest.MonkeyPatch, where: str
+) -> None:
+    waits: list[float] = []
+    monkeypatch.setattr("time.sleep", waits.append)
+    lacks = RefusedError("It needs one.", in_game="throwaway")
+    runs, closed = (SimpleNamespace(signs=Signs(running=one)) for one in (("it",), ()))
+    comes: Iterator[Any] = iter([runs, runs, closed])
+
+    def attempt(address: str) -> Any:
+        """Plan to one address, once it was asked for the third time."""
+        if address != where or len(waits) < 2:
+            raise lacks
+        return next(comes)
+
+    plan: Any = planned_in_time(attempt, "g/e", wait=True, ask=False, closed=False)
+    assert plan is closed
+    assert len(waits) == 4
+    comes = iter([runs])
+    plan = planned_in_time(attempt, where, wait=True, ask=False, closed=True)
+    assert plan is runs
+    lacks = RefusedError("Never.")
+    waits.clear()
+    with pytest.raises(RefusedError, match="Never"):
+        planned_in_time(attempt, "g/e", wait=True, ask=False, closed=False)

@@ -167,7 +167,7 @@ class Watching:
             )
         opened = open_berth(berth, given=given, keyless=True)
         now = tuple(
-            Arrived(save.slot, dict(save.fields), save.facts, content_of(save), save.files)
+            Arrived(save.slot, dict(save.fields), save.facts, content_of(save))
             for save in opened.chosen(address.slots)
         )
         return Carried(berth, None, now, time.time_ns())

@@ -157,8 +157,7 @@ class _Crossing(Change[Crossed]):
         """Return what the logbook tells, with each save as the target has read it back."""
         moves = tuple(
             replace(note, arrived=Arrived(
-                proof.save.slot, dict(proof.save.fields), proof.save.facts, proof.content,
-                proof.save.files,
+                proof.save.slot, dict(proof.save.fields), proof.save.facts, proof.content
             ))
             for note, proof in zip(details.moves, result.proofs, strict=True)
         )  # fmt: skip

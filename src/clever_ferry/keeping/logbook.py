@@ -75,7 +75,6 @@ class Arrived(Struct, frozen=True):
     facts: tuple[Fact, ...]
     content: str
     """One digest of all that it holds, without its wrapping."""
-    files: tuple[str, ...]
 
 
 class MoveNote(Struct, frozen=True):

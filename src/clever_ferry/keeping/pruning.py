@@ -66,10 +66,10 @@ def plan_pruning(locker: Locker, rules: Rules, needed: Collection[str]) -> Pruni
 
 
 def _stays(every: Iterable[Kept], rules: Rules, needed: Collection[str]) -> dict[str, str]:
-    """`every` has the newest first."""
+    """`every` has the newest first. States that passed by are counted apart from backups."""
     stays: dict[str, str] = {}
     saves: set[object] = set()
-    counts: dict[tuple[str, str], dict[str, None]] = {}
+    counts: dict[tuple[str, bool, str], dict[str, None]] = {}
     periods: tuple[tuple[str, int, Callable[[datetime], str]], ...] = (
         ("day", rules.daily, lambda day: f"{day:%Y-%m-%d}"),
         ("week", rules.weekly, lambda day: f"{day:%G-%V}"),
@@ -82,13 +82,14 @@ def _stays(every: Iterable[Kept], rules: Rules, needed: Collection[str]) -> dict
         saves.update(keys)
         if one.id in needed:
             stays.setdefault(one.id, "an undo needs it")
-        seen = counts.setdefault((one.root, "last"), {})
+        passing = one.kind == "watched"
+        seen = counts.setdefault((one.root, passing, "last"), {})
         if len(seen) < rules.last:
             seen[one.id] = None
             stays.setdefault(one.id, "one of the last")
         day = datetime.fromtimestamp(one.made / 1e9)
         for name, most, period in periods:
-            seen = counts.setdefault((one.root, name), {})
+            seen = counts.setdefault((one.root, passing, name), {})
             label = period(day)
             if label not in seen and len(seen) < most:
                 seen[label] = None

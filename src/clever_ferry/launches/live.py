@@ -78,6 +78,8 @@ class Live:
     _saves: dict[tuple[object, ...], Save] = field(default_factory=dict)
     _written: set[str] = field(default_factory=set)
     _said: set[tuple[str, object]] = field(default_factory=set)
+    _others: set[str] = field(default_factory=set)
+    """Files that are no save's and were told: a game's own log would be told for ever."""
     _changed: float = 0.0
     """When something was last seen to change; 0 for never."""
     _unread: bool = False
@@ -164,6 +166,7 @@ class Live:
         owners = self._owners()
         by_save: dict[int, list[str]] = {}
         saves: dict[int, Save] = {}
+        others: list[str] = []
         for one in changes:
             self._written.add(one.path)
             save = owners.get(one.path)
@@ -172,9 +175,12 @@ class Live:
                 by_save.setdefault(id(save), []).append(one.path)
             elif (cloud := self.of_cloud(one.path)) is not None:
                 self._say("cloud", "", None, f"{cloud} has written {one.path}")
-            elif self._once("other", one.path):
-                gone = " is gone" if one.how == "gone" else ""
-                self._say("other", "", None, f"{one.path}{gone}")
+            elif one.path not in self._others:
+                others.append(f"{one.path} (gone)" if one.how == "gone" else one.path)
+                self._others.add(one.path)
+        if others:
+            more = f" and {len(others) - _NAMED:,} more" if len(others) > _NAMED else ""
+            self._say("other", "", None, ", ".join(others[:_NAMED]) + more)
         for number, paths in by_save.items():
             save = saves[number]
             if self._once("writing", _key(save)):

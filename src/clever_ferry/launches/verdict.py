@@ -115,7 +115,7 @@ def _judged(
     if found.problems or not content:
         return "unclear", f"{HALF}: {_fault(found)}", found
     if content == arrived.content:
-        return "not loaded", "it is to the byte what was carried, so nobody has saved it", found
+        return "not loaded", "it is to the byte what was carried: no play was saved in it", found
     old = before()
     if old is not None and content_of(old) == content:
         return "old save back", "to the byte what stood there before the crossing", found

@@ -53,7 +53,7 @@ _HAPPENS = {
     "gone": "[bad]is gone:[/] {}",
     "half": "[care]{}[/]",
     "cloud": "[care]{}[/]",
-    "other": "[dim]another file: {}[/]",
+    "other": "[dim]no save's: {}[/]",
     "game": "[bold]{}[/]",
 }
 _LONG = 86_400.0
@@ -209,6 +209,9 @@ def _next_steps(watched: Watched) -> list[str]:
         found += [line for cloud in watched.clouds for line in cloud.answer]
         if not watched.clouds:
             found.append("If the store keeps its own copy of the saves, turn that off for once.")
+    if bad and any(one.now is not None and one.now.generation for one in watched.launches):
+        found.append("Where the game wrote its own in front of it: cferry tidy "
+                     f"{watched.berth.address}")  # fmt: skip
     for one in watched.further:
         slot = f" --slot {one.save.slot}" if watched.berth.edition.numbered else ""
         found.append(f"Bring it back as you have played it ({facts_line(one.save, most=1)}): "
