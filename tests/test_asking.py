@@ -428,3 +428,28 @@ def test_another_program_of_that_name_is_not_what_was_allowed(
     here.env["PATH"] = usual
     told = here.cferry("check", where, "--with-game").out
     assert "the game has loaded it" in told, "where it is no more on the PATH, it is where it was"
+
+
+@posix
+def test_an_edition_can_have_the_loader_of_another(bench: Callable[..., tuple[Den, str]]) -> None:
+    here, where = bench("print('It is in')")
+    file = here.home / "recipes" / "bin.toml"
+    text = (
+        file.read_text("utf-8")
+        + """
+[editions.other]
+title = "Other"
+loader = "own"
+berths = [{ on = "any", under = "given" }]
+fields.slot = { type = "number" }
+files = [{ role = "world", path = "{slot}" }]
+"""
+    )
+    file.write_text(text, "utf-8")
+    here.cferry("loader", "allow", "bin/other", "--program", here.home.parent / "bin-game")
+    told = here.cferry("check", where.replace("own", "other", 1), "--with-game").out
+    assert "The game itself has loaded it" in told
+    for wrong in ("other", "nowhere"):
+        file.write_text(text.replace('loader = "own"', f'loader = "{wrong}"'), "utf-8")
+        told = here.cferry("recipe", "check", file, code=5).err
+        assert f"no edition '{wrong}' has a loader of its own; " in told

@@ -31,7 +31,7 @@ from clever_ferry.recipes.effects import (
 )
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.faults import Faults, fact_faults, form_faults, unwritable
-from clever_ferry.recipes.loader_models import loader_faults
+from clever_ferry.recipes.loader_models import LoaderInfo, loader_faults
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
 from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
 from clever_ferry.recipes.sidecars import Sidecar
@@ -234,8 +234,9 @@ def _edition(
     if info.not_newer is not None and info.not_newer not in recipe.facts:
         faults.add("not_newer", f"there is no fact {info.not_newer!r}; {known(recipe.facts)}")
     _step_faults(info, berth_fields, keys, faults)
-    if info.loader is not None:
-        for key, what in loader_faults(info.loader, berth_fields.union(keys), recipe.facts):
+    loader = _loader(info, recipe, faults)
+    if loader is not None:
+        for key, what in loader_faults(loader, berth_fields.union(keys), recipe.facts):
             faults.add(key, what)
     for key, what in edition_effects(info, recipe, berth_fields, keys):
         faults.add(key, what)
@@ -272,8 +273,23 @@ def _edition(
         arriving=info.arriving,
         before=info.before,
         newest=info.newest,
-        loader=info.loader,
+        loader=loader,
     )
+
+
+def _loader(info: EditionInfo, recipe: GameRecipe, faults: Faults) -> LoaderInfo | None:
+    """Return an edition's loader: its own, or that of the edition that it names."""
+    if not isinstance(info.loader, str):
+        return info.loader
+    there = {
+        name: one.loader
+        for name, one in recipe.editions.items()
+        if isinstance(one.loader, LoaderInfo)
+    }
+    if info.loader not in there:
+        told = f"no edition {info.loader!r} has a loader of its own; {known(there)}"
+        faults.add("loader", told)
+    return there.get(info.loader)
 
 
 def _step_faults(

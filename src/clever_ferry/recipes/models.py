@@ -345,7 +345,11 @@ class EditionInfo(Model):
     ] = {}
     packs: Annotated[PacksHere | None, hint("how it keeps add-ons")] = None
     loader: Annotated[
-        LoaderInfo | None, hint("how its game is asked, without a screen, whether a save loads")
+        LoaderInfo | Id | None,
+        hint(
+            "how its game is asked, without a screen, whether a save loads; or the edition whose "
+            "loader it has, too"
+        ),
     ] = None
     limits: Annotated[tuple[LimitInfo, ...], hint("what its game has no room for")] = ()
     arriving: Annotated[dict[Id, ArrivingInfo], hint("by the edition that saves come from")] = {}
