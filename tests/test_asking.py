@@ -431,6 +431,24 @@ def test_another_program_of_that_name_is_not_what_was_allowed(
 
 
 @posix
+def test_a_program_at_a_terminal_is_typed_to_and_its_colours_are_passed_over(
+    bench: Callable[..., tuple[Den, str]],
+) -> None:
+    keys = 'terminal = true\ninput = [{ after = "key?", lines = ["S", "y", ""] }]\nseconds = 20'
+    here, where = bench(
+        "print('Your \\x1b(B\\x1b[1mkey?', sys.stdin.isatty(), os.get_terminal_size(), flush=True);"
+        " print('It is in' if input() == 'Sy' else 'other keys')", keys,
+    )  # fmt: skip
+    (asked,) = here.cferry("check", where, "--with-game", "--json").data["saves"]
+    assert asked["game"]["verdict"] == "loads"
+    file = here.home / "recipes" / "bin.toml"
+    file.write_text(file.read_text("utf-8").replace("terminal = true\n", ""), "utf-8")
+    here.cferry("loader", "allow", "bin/own", "--program", here.home.parent / "bin-game")
+    told = here.cferry("check", where, "--with-game", code=12).out
+    assert "get_terminal_size" in told or "ioctl" in told
+
+
+@posix
 def test_an_edition_can_have_the_loader_of_another(bench: Callable[..., tuple[Den, str]]) -> None:
     here, where = bench("print('It is in')")
     file = here.home / "recipes" / "bin.toml"

@@ -143,6 +143,18 @@ def test_crawl_writes_where_the_recipe_says_and_loads_what_is_carried(
     (shown,) = here.cferry("slots", "crawl", "--json").data
     assert [one["name"] for one in shown["saves"]] == ["Wren"]
     assert here.cferry("check", "crawl/linux").code == 0
+    saves = here.top / "home" / ".crawl" / "saves"
+    raw = (saves / "Wren.cs").read_bytes()
+    for name, data in (("Cut", raw[: len(raw) // 2]), ("Newer", raw[:4] + b"\x09" + raw[5:]),
+                       ("Other", b"PK\3\4" + raw[4:])):  # fmt: skip
+        (saves / f"{name}.cs").write_bytes(data)
+    here.cferry("loader", "allow", "crawl/linux")
+    asked = here.cferry("check", "crawl/linux", "--with-game", "--json", code=12).data["saves"]
+    assert {one["name"]: one["level"] == "loads" for one in asked} == {
+        "Cut": False, "Newer": False, "Other": False, "Wren": True,
+    }  # fmt: skip
+    for name in ("Cut", "Newer", "Other"):
+        (saves / f"{name}.cs").unlink()
     friend = tmp_path / "friend"
     (friend / ".crawl" / "saves").mkdir(parents=True)
     for cache in ("des", "db"):  # what the game would make anew for half a minute

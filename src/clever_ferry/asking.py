@@ -238,6 +238,7 @@ def _run(
             for one in loader.input
         ],
         logs=[below(scratch, filled(path, values)) for path in loader.reads],
+        terminal=loader.terminal,
         enough=Enough(loader),
     )  # fmt: skip
     return command, ran

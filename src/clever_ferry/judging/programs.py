@@ -14,6 +14,8 @@ from typing import Any
 
 import psutil
 
+from clever_ferry.errors import RefusedError
+
 __all__ = [
     "MARK", "bare_environment", "end_all", "find_program", "memory_of", "sandbox", "start",
 ]  # fmt: skip
@@ -93,24 +95,55 @@ def bare_environment(scratch: Path, own: Mapping[str, str]) -> dict[str, str]:
 
 
 def start(
-    command: Sequence[str], environment: Mapping[str, str], scratch: Path, *, speaks: bool
-) -> subprocess.Popen[bytes]:
+    command: Sequence[str], environment: Mapping[str, str], scratch: Path, *, speaks: bool,
+    terminal: bool = False,
+) -> subprocess.Popen[bytes]:  # fmt: skip
     """Start a program in the scratch folder, shut in where that can be; raises OSError.
 
     What it says on either stream comes out of its standard output. `speaks` keeps its standard
-    input open.
+    input open. With `terminal`, all three are one; raises RefusedError where the system has none
+    to give.
     """
     shut_in, _ = sandbox()
     within = [shut_in, *_SHUT_IN, "--bind", scratch, scratch, "--chdir", scratch, "--"]
     apart: Any = {"start_new_session": True}
     if sys.platform == "win32":
         apart = {"creationflags": subprocess.CREATE_NEW_PROCESS_GROUP}
+    whole = [*map(str, within if shut_in else ()), *command]
+    if terminal:
+        return _at_terminal(whole, {"TERM": "xterm", **environment}, scratch)
     process: subprocess.Popen[bytes] = subprocess.Popen(
-        [*map(str, within if shut_in else ()), *command],
-        env=dict(environment), cwd=scratch, stdout=subprocess.PIPE, stderr=subprocess.STDOUT,
-        stdin=subprocess.PIPE if speaks else subprocess.DEVNULL,
+        whole, env=dict(environment), cwd=scratch, stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT, stdin=subprocess.PIPE if speaks else subprocess.DEVNULL,
         **apart,
     )  # fmt: skip
+    return process
+
+
+def _at_terminal(
+    command: Sequence[str], environment: Mapping[str, str], scratch: Path
+) -> subprocess.Popen[bytes]:
+    if sys.platform == "win32":
+        raise RefusedError("It needs a terminal of its own, which cferry can't give here.")
+    import fcntl
+    import pty
+    import struct
+    import termios
+
+    ours, its = pty.openpty()
+    try:
+        fcntl.ioctl(its, termios.TIOCSWINSZ, struct.pack("HHHH", 24, 80, 0, 0))
+        process = subprocess.Popen(
+            command, env=dict(environment), cwd=scratch, stdin=its, stdout=its, stderr=its,
+            start_new_session=True,
+        )  # fmt: skip
+    except BaseException:
+        os.close(ours)
+        raise
+    finally:
+        os.close(its)
+    process.stdin = os.fdopen(os.dup(ours), "wb", 0)
+    process.stdout = os.fdopen(ours, "rb")
     return process
 
 

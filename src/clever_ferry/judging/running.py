@@ -19,9 +19,13 @@ Ended = Literal["itself", "enough", "time", "memory", "output"]
 """By itself; as it had said enough; or at one of its limits."""
 _STEP = 0.05
 _MEMORY_STEP = 0.2
+_KEY = 0.2
 _PATIENCE = 20.0
 """Seconds that a program gets to end by itself, once it has said enough."""
-_CODES = re.compile(r"\x1b(?:\[[0-9;?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-Z\\-_])")
+_CODES = re.compile(
+    r"\x1b(?:[()*+][0-9A-Za-z]|\[[0-9;?]*[ -/]*[@-~]|\][^\x07\x1b]*(?:\x07|\x1b\\)|[@-Z\\-_])"
+)
+"""What a terminal obeys: letters' sets, colours and places, titles, and the rest."""
 
 
 class Limits(NamedTuple):
@@ -111,16 +115,18 @@ def run(
     *,
     prompts: Sequence[Prompt] = (),
     logs: Sequence[Path] = (),
+    terminal: bool = False,
     enough: Callable[[str], bool] = lambda _: False,
 ) -> Ran:
     """Run a program to its end, until it has said `enough`, or to a limit; raises OSError.
 
     `logs` are files whose text counts as what it says, once the program has written them.
+    With `terminal`, it runs at one, and what it is given is typed key by key.
     Whatever it has started is ended with it.
     """
     began = time.monotonic()
     before = {log: _state(log) for log in logs}
-    process = start(command, environment, scratch, speaks=bool(prompts))
+    process = start(command, environment, scratch, speaks=bool(prompts), terminal=terminal)
     said = _Said(process, before, limits.output)
     waiting, checked = list(prompts), 0.0
     ended: Ended | None = None
@@ -144,7 +150,10 @@ def run(
             if ended is None and waiting and waiting[0].after in text:
                 due = now + waiting[0].wait if due is None else due
                 if now >= due:
-                    _give(process, waiting.pop(0), last=not waiting)
+                    if terminal:
+                        _type(process, waiting.pop(0))
+                    else:
+                        _give(process, waiting.pop(0), last=not waiting)
                     due = None
             if ended is None:
                 time.sleep(_STEP)
@@ -164,3 +173,13 @@ def _give(process: subprocess.Popen[bytes], prompt: Prompt, *, last: bool) -> No
         process.stdin.flush()
         if last:
             process.stdin.close()
+
+
+def _type(process: subprocess.Popen[bytes], prompt: Prompt) -> None:
+    """Type lines as a player does: key by key, with time to draw in between."""
+    assert process.stdin is not None
+    for line in prompt.lines:
+        for key in line or "\r":
+            with suppress(OSError, ValueError):  # it has ended, which is seen next
+                process.stdin.write(key.encode())
+            time.sleep(_KEY)

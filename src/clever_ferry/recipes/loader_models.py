@@ -65,6 +65,13 @@ class LoaderInfo(Model):
     ] = {}
     environment: Annotated[dict[Setting, Word], hint("variables that it gets")] = {}
     input: Annotated[tuple[PromptInfo, ...], hint("what it is told on its standard input")] = ()
+    terminal: Annotated[
+        bool,
+        hint(
+            "whether it runs at a terminal (80 by 24): lines are typed key by key, and an empty "
+            "one is Enter"
+        ),
+    ] = False
     reads: Annotated[
         tuple[Below, ...], hint("files that it writes there whose text counts as its output")
     ] = ()
