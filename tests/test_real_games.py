@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import select
 import shutil
 import signal
 import subprocess
@@ -14,10 +13,13 @@ from pathlib import Path
 
 import pytest
 
+from clever_ferry.judging.programs import bare_environment
+from clever_ferry.judging.running import Limits, Prompt, run
 from tests.conftest import Den, state
 
 _DEBIANS = f"{os.environ.get('PATH', '')}:/usr/games"
 MINETEST = shutil.which("minetestserver", path=_DEBIANS)
+ANGBAND = shutil.which("angband", path=_DEBIANS)
 CRAWL = shutil.which("crawl", path=_DEBIANS)
 SINGULARITY = shutil.which("singularity", path=_DEBIANS)
 SIMUTRANS = shutil.which("simutrans", path=_DEBIANS)
@@ -85,59 +87,30 @@ def test_minetest_writes_where_the_recipe_says_and_loads_what_is_carried(
     assert found["facts"]["time"] > save["facts"]["time"]
 
 
-def play_crawl(home: Path, keys: tuple[bytes, ...], until: bytes) -> bytes:
-    """Run the console game at a terminal of its own; once it has drawn `until`, type some keys.
+def play(scratch: Path, command: list[str], *keys: Prompt) -> str:
+    """Run a console game at a terminal of its own, with its home in a folder; return its words."""
+    limits = Limits(600, 4 << 30)
+    environment = bare_environment(scratch, {})
+    return run(command, environment, scratch, limits, prompts=keys, terminal=True).text
 
-    Returns what it drew.
-    """
-    import fcntl
-    import pty
-    import struct
-    import termios
 
-    process, screen = pty.fork()
-    if process == 0:
-        own = {**os.environ, "HOME": str(home), "TERM": "xterm", "LANG": "C.UTF-8"}
-        wanted = ["crawl", "-name", "Wren", "-species", "mi", "-background", "be"]
-        os.execve(CRAWL or "", wanted, own)
-    fcntl.ioctl(screen, termios.TIOCSWINSZ, struct.pack("HHHH", 24, 80, 0, 0))
-    drawn = b""
-
-    def watch(until: bytes | None, most: float) -> None:
-        nonlocal drawn
-        deadline = time.monotonic() + most
-        while time.monotonic() < deadline and not (until and until in drawn):
-            if select.select([screen], [], [], 0.3)[0]:
-                try:
-                    drawn += os.read(screen, 65_536)
-                except OSError:
-                    return
-
-    watch(until, 600.0)
-    for key in keys:
-        try:
-            os.write(screen, key)
-        except OSError:
-            break
-        watch(None, 1.0)
-    os.close(screen)
-    os.waitpid(process, 0)
-    return drawn
+NEW_CRAWL = ["-name", "Wren", "-species", "mi", "-background", "be"]
+LONG = pytest.mark.skipif(
+    os.environ.get("CFERRY_TESTS") not in ("long", "all"),
+    reason="the game takes long to start at first: CFERRY_TESTS=long runs it",
+)
 
 
 @pytest.mark.game
 @pytest.mark.skipif(CRAWL is None and not os.environ.get("CI"), reason="Crawl is not installed")
 @pytest.mark.skipif(sys.platform == "win32", reason="needs a Unix terminal")
-@pytest.mark.skipif(
-    os.environ.get("CFERRY_TESTS") not in ("long", "all"),
-    reason="the game takes half a minute to start at first: CFERRY_TESTS=long runs it",
-)
+@LONG
 def test_crawl_writes_where_the_recipe_says_and_loads_what_is_carried(
     linux: Callable[..., Den], tmp_path: Path
 ) -> None:
     here = linux(home="home")
-    drawn = play_crawl(here.top / "home", (b"a", b"5", b"S", b"y", b"\r"), b"choice of weapons")
-    assert b"Minotaur" in drawn
+    begun = Prompt("choice of weapons", 1, ("a", "5", "S", "y", ""))
+    assert "Minotaur" in play(here.top, [CRAWL or "", *NEW_CRAWL], begun)
     (berth,) = here.cferry("look", "crawl", "--json").data["berths"]
     assert (berth["address"], berth["saves"]) == ("crawl/linux", 1)
     (shown,) = here.cferry("slots", "crawl", "--json").data
@@ -155,14 +128,49 @@ def test_crawl_writes_where_the_recipe_says_and_loads_what_is_carried(
     }  # fmt: skip
     for name in ("Cut", "Newer", "Other"):
         (saves / f"{name}.cs").unlink()
-    friend = tmp_path / "friend"
-    (friend / ".crawl" / "saves").mkdir(parents=True)
+    theirs = tmp_path / "friend" / "home" / ".crawl" / "saves"
+    theirs.mkdir(parents=True)
     for cache in ("des", "db"):  # what the game would make anew for half a minute
-        shutil.copytree(here.top / "home/.crawl/saves" / cache, friend / ".crawl/saves" / cache)
-    before = state(here.top / "home" / ".crawl" / "saves")
-    here.cferry("cross", "crawl/linux:Wren", f"crawl/linux@{friend}/.crawl/saves", "--yes")
-    assert state(here.top / "home" / ".crawl" / "saves") == before
-    assert b"Welcome back, Wren" in play_crawl(friend, (b"S", b"y", b"\r"), b"Welcome back")
+        shutil.copytree(saves / cache, theirs / cache)
+    before = state(saves)
+    here.cferry("cross", "crawl/linux:Wren", f"crawl/linux@{theirs}", "--yes")
+    assert state(saves) == before
+    welcome = Prompt("Welcome back, Wren", 1, ("S", "y", ""))
+    assert "Welcome back, Wren" in play(tmp_path / "friend", [CRAWL or "", *NEW_CRAWL], welcome)
+
+
+@pytest.mark.game
+@pytest.mark.skipif(ANGBAND is None and not os.environ.get("CI"), reason="no Angband")
+@pytest.mark.skipif(sys.platform == "win32", reason="needs a Unix terminal")
+@LONG
+def test_angband_loads_what_is_carried_and_damage_is_seen_before_it_is_asked(
+    linux: Callable[..., Den], tmp_path: Path
+) -> None:
+    here = linux(home="home")
+    saves = here.top / "saves"
+    for name in ("saves", "user", "apex"):
+        (here.top / name).mkdir()
+    folders = [f"-dsave={saves}", f"-duser={here.top}/user", f"-dapex={here.top}/apex"]
+    keys = [Prompt("", 1, ("",))] * 8 + [Prompt("", 1, (one,)) for one in "\x1b\x1b\x18\r\x1b"]
+    play(here.top, [ANGBAND or "", *folders, "-mgcu", "-uWren"], *keys)
+    raw = (saves / "Wren").read_bytes()
+    bent, at = bytearray(raw), raw.index(b"player\0\0\0")
+    bent[at + 200] ^= 1
+    newer = raw[: at + 16] + b"\x63" + raw[at + 17 :]
+    for name, data in (("Cut", raw[:9000]), ("Bent", bent), ("Other", b"OTTX" + raw[4:]),
+                       ("Newer", newer)):  # fmt: skip
+        (saves / name).write_bytes(data)
+    where = f"angband/folder@{saves}"
+    here.cferry("loader", "allow", "angband/folder")
+    found = here.cferry("check", where, "--with-game", "--json", code=5).data["saves"]
+    assert {one["name"]: (one["level"], one["game"]["verdict"]) for one in found} == {
+        "Wren": ("loads", "loads"), "Newer": ("fits", "refused"), "Cut": (None, "not asked"),
+        "Bent": (None, "not asked"), "Other": (None, "not asked"),
+    }  # fmt: skip
+    (tmp_path / "there").mkdir()
+    there = f"angband/folder@{tmp_path / 'there'}"
+    here.cferry("cross", f"{where}:Wren", there, "--yes", "--with-game")
+    assert (tmp_path / "there" / "Wren").read_bytes() == raw
 
 
 LOAD = """

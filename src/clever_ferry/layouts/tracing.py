@@ -41,13 +41,14 @@ def trace(layouts: Mapping[str, LayoutSpec], name: str, path: str) -> frozenset[
 
     They are `number`, `text`, `bytes`, `time`, `identifier`, `list`, `layout`, `bits`.
     """
-    nodes: set[_Node] = {name} if name in layouts else set()
+    nodes: list[_Node] = [name] if name in layouts else []
     try:
         steps = steps_of(path)
     except PlaceError:
         return frozenset()
     for step in steps:
-        nodes = {inner for node in nodes for inner in _within(layouts, node, step)}
+        inner = (one for node in nodes for one in _within(layouts, node, step))
+        nodes = list({one if isinstance(one, str) else id(one): one for one in inner}.values())
     return frozenset(kind for node in nodes for kind in _kinds(layouts, node))
 
 
