@@ -83,7 +83,7 @@ def test_what_a_game_has_made_of_what_was_carried_is_told_afterwards(
     bad = word in ("started anew", "gone", "old save back") or how == "breaks-off"
     again = f"cferry cross {SIDES[store][0]} saltglass/{store}:1"
     assert any(again in line for line in found["next"]) == bad
-    if bad:  # what is advised helps
+    if bad and store == "depot":  # what is advised helps
         time.sleep(2.1)  # until the target is quiet
         den.cferry("undo", "--yes", "--lose-later-play")
         assert {path.read_bytes() for path in folder.rglob("*") if path.is_file()} == {
