@@ -23,6 +23,10 @@ ANGBAND = shutil.which("angband", path=_DEBIANS)
 CRAWL = shutil.which("crawl", path=_DEBIANS)
 SINGULARITY = shutil.which("singularity", path=_DEBIANS)
 SIMUTRANS = shutil.which("simutrans", path=_DEBIANS)
+LONG = pytest.mark.skipif(
+    os.environ.get("CFERRY_TESTS") not in ("long", "all"),
+    reason="the game takes long to start at first: CFERRY_TESTS=long runs it",
+)
 
 
 def run_server(home: Path, world: Path, port: int) -> str:
@@ -95,10 +99,6 @@ def play(scratch: Path, command: list[str], *keys: Prompt) -> str:
 
 
 NEW_CRAWL = ["-name", "Wren", "-species", "mi", "-background", "be"]
-LONG = pytest.mark.skipif(
-    os.environ.get("CFERRY_TESTS") not in ("long", "all"),
-    reason="the game takes long to start at first: CFERRY_TESTS=long runs it",
-)
 
 
 @pytest.mark.game
@@ -263,6 +263,7 @@ def run_simutrans(home: Path, *more: str) -> str:
     return told.partition(b",")[0].decode()
 
 
+@LONG
 @pytest.mark.game
 @pytest.mark.skipif(
     SIMUTRANS is None and not os.environ.get("CI"), reason="Simutrans is not installed"

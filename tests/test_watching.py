@@ -41,6 +41,10 @@ VERDICTS = {
     "breaks-off": ("unclear", "can't be read whole now"),
     "cloud": ("old save back", "stood there before the crossing"),
 }
+LONG = os.environ.get("CFERRY_TESTS") == "long"
+SHORT = {("depot", how) for how in VERDICTS} | {("tern", "goes-on"), ("tern", "breaks-off")}
+if os.name == "nt":
+    SHORT = {("depot", "goes-on"), ("tern", "cloud")}
 SIDES = {"depot": ("saltglass/tern:2", 1), "tern": ("saltglass/depot:3", 1)}
 
 
@@ -59,8 +63,10 @@ def launched(den: Den, store: str, how: str, old: Path) -> None:
     assert done.code == 0, done.err
 
 
-@pytest.mark.parametrize("store", SIDES)
-@pytest.mark.parametrize("how", VERDICTS if os.name != "nt" else ["goes-on", "cloud"])
+@pytest.mark.parametrize(
+    ("store", "how"),
+    [(store, how) for store in SIDES for how in VERDICTS if LONG or (store, how) in SHORT],
+)
 def test_what_a_game_has_made_of_what_was_carried_is_told_afterwards(
     den: Den, tmp_path: Path, store: str, how: str
 ) -> None:
@@ -122,22 +128,22 @@ def end_of(program: subprocess.Popen[str]) -> Outcome:
     return Outcome(program.returncode, out, "")
 
 
-@pytest.mark.parametrize(
-    ("store", "how", "seen"),
-    [
-        ("depot", "goes-on", ["saved: Day 31 → 32", "goes on"]),
-        ("tern", "goes-on", ["saved: Day 57 → 58", "goes on"]),
-        ("tern", "cloud", ["saved: Day 57 → 20", "the old save is back"]),
-        ("depot", "breaks-off", ["can't be read whole", "unclear"]),
-        ("depot", "elsewhere", ["a new save: Day 1", "not loaded"]),
-    ],
-)
+LIVE = [
+    ("depot", "goes-on", ["saved: Day 31 → 32", "goes on"]),
+    ("tern", "cloud", ["saved: Day 57 → 20", "the old save is back"]),
+    ("tern", "goes-on", ["saved: Day 57 → 58", "goes on"]),
+    ("depot", "breaks-off", ["can't be read whole", "unclear"]),
+    ("depot", "elsewhere", ["a new save: Day 1", "not loaded"]),
+]
+
+
+@pytest.mark.parametrize(("store", "how", "seen"), LIVE if LONG else LIVE[:2])
 def test_what_a_game_does_is_told_as_it_happens_and_each_state_is_kept(
     den: Den, tmp_path: Path, store: str, how: str, seen: list[str]
 ) -> None:
     folder, old = carried(den, store, tmp_path)
     as_carried = state(folder)
-    with watching(den, "--quiet-for", "4") as program:
+    with watching(den, "--quiet-for", "3") as program:
         launched(den, store, how, old)
         played = state(folder)
         done = end_of(program)
