@@ -26,7 +26,7 @@ from clever_ferry.keeping.keeps import Keeps
 from clever_ferry_demo.world import lay_world
 
 _CFERRY = [sys.executable, "-m", "clever_ferry"]
-_IDLE = 80.0
+_IDLE = 45.0
 """Seconds in which nothing happens."""
 
 

@@ -27,7 +27,7 @@ from tests.reaching import reaching
 settings.register_profile(
     "ours",
     deadline=None,
-    max_examples=1500 if os.environ.get("CFERRY_TESTS") == "long" else 25,
+    max_examples=1200 if os.environ.get("CFERRY_TESTS") == "long" else 25,
     suppress_health_check=[HealthCheck.too_slow],
 )
 settings.load_profile("ours")

@@ -82,6 +82,8 @@ class Live:
     """Files that are no save's and were told: a game's own log would be told for ever."""
     _changed: float = 0.0
     """When something was last seen to change; 0 for never."""
+    _kept: float = -1.0
+    """When what was last kept had changed."""
     _unread: bool = False
     """Whether there are changes that are not taken in."""
     _seen_running: bool = False
@@ -99,7 +101,8 @@ class Live:
             begun = time.monotonic()
             standing = Standing(opened.berth.folder)
             took = time.monotonic() - begun
-            self._hold(opened, self.keep(opened))
+            self._add(self.keep(opened))
+            self._hold(opened)
         waker.took(took)
         ready()
         begun = time.monotonic()
@@ -194,32 +197,38 @@ class Live:
 
     def _take_in(self, waker: Waker, *, last: bool = False) -> None:
         """Read the saves anew, keep them, and say what has become of them."""
+        rests = time.monotonic() - self._changed
         try:
             with waker.reading():
                 opened = self.read()
-                ident = self.keep(opened)
-        except RefusedError:
-            return  # it is being written, or another ferry is at work: again in a moment
+                if self._kept != self._changed:
+                    self._add(self.keep(opened))
         except (FerryError, OSError) as error:
+            if isinstance(error, RefusedError) and rests < self.patience.quiet:
+                return  # it is being written, or another ferry is at work: again in a moment
             told = error.what if isinstance(error, FerryError) else str(error.strerror or error)
             if self._once("unkept", told):
                 self._say("other", "", None, f"what was written could not be kept: {told}")
-            self._unread = time.monotonic() - self._changed < self.patience.quiet
+            self._unread = rests < self.patience.quiet
             return
         now = {_key(save): save for save in opened.listing.saves}
         broken = any(save.problems and self._is_new(save) for save in now.values())
-        if broken and not last and time.monotonic() - self._changed < _BROKEN:
+        if broken and not last and rests < _BROKEN:
             return  # the rest of it may yet come
         before = self._saves
-        self._hold(opened, ident)
+        self._hold(opened)
         self._tell_saves(before, now)
         self._written.clear()
         self._said.clear()
 
-    def _hold(self, opened: OpenBerth, ident: str | None) -> None:
+    def _hold(self, opened: OpenBerth) -> None:
         self._saves = {_key(save): save for save in opened.listing.saves}
         self._unread = False
-        if ident is not None and ident not in self.generations:
+
+    def _add(self, ident: str | None) -> None:
+        """Note a state that was kept."""
+        self._kept = self._changed
+        if ident is not None:
             self.generations.append(ident)
 
     def _is_new(self, save: Save) -> bool:
