@@ -73,9 +73,7 @@ def told_sum(every: Sequence[Examined]) -> str:
     return f"{count}, each read to its end: {'; '.join(parts)}."
 
 
-def print_reached(
-    out: Console, level: SaveLevel, watch: int | str | None, loads: str = "", by: int = 0
-) -> None:
+def print_reached(out: Console, level: SaveLevel, watch: int | str | None, loads: str = "") -> None:
     """Say the highest level that a save has reached, and what would reach the next ones.
 
     `loads` is the command that asks its game, where that can be asked; `watch` what there is to
@@ -83,12 +81,12 @@ def print_reached(
     """
     rest = SAVE_LEVELS[SAVE_LEVELS.index(level) + 1 :]
     told = f"; not shown yet: {', '.join(rest)}" if rest else ""
-    out.print(indented(f"[bold]Level reached: {level}[/][dim]{told}.[/]", by))
+    out.print(f"[bold]Level reached: {level}[/][dim]{told}.[/]")
     if "loads" in rest and loads:
-        out.print(f"{' ' * by}  Whether its game loads it: {escape(loads)}", soft_wrap=True)
+        out.print(f"  Whether its game loads it: {escape(loads)}", soft_wrap=True)
     if "goes on" in rest and watch:
         told = escape(f"cferry watch {watch}, and start the game beside it")
-        out.print(f"{' ' * by}  Whether its game goes on from it: {told}", soft_wrap=True)
+        out.print(f"  Whether its game goes on from it: {told}", soft_wrap=True)
 
 
 def established_data(one: Examined) -> list[dict[str, Any]]:

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from clever_ferry.recipes import Edition
 
 __all__ = [
+    "called",
     "columns",
     "console",
     "counted",
@@ -206,9 +207,9 @@ def heading(text: str) -> str:
     return f"[bold underline]{escape(text)}[/]"
 
 
-def indented(markup: str, by: int) -> Padding:
-    """Return lines that stay indented where they are wrapped."""
-    return Padding(markup, (0, 0, 0, by), expand=False)
+def indented(shown: str | Table, by: int) -> Padding:
+    """Return lines, or a table, that stay indented where they are wrapped."""
+    return Padding(shown, (0, 0, 0, by), expand=False)
 
 
 def steps(lines: Iterable[str]) -> str:
@@ -246,10 +247,14 @@ def numbered(slot: int, edition: Edition) -> str:
 
 def save_line(save: Save, edition: Edition) -> str:
     """Return a save in one line: its number, what it is called, its first facts."""
-    number = numbered(save.slot, edition)
-    called = "" if save.title == number else f"{number}  "
     told = f"  [dim]{escape(facts)}[/]" if (facts := facts_line(save)) else ""
-    return f"{called}[save]{escape(save.title)}[/]{told}"
+    return f"{called(save.title, save.slot, edition)}{told}"
+
+
+def called(title: str, slot: int, edition: Edition) -> str:
+    """Return a save's number and what it is called, said once where they are the same."""
+    number = numbered(slot, edition)
+    return f"{'' if title == number else f'{number}  '}[save]{escape(title)}[/]"
 
 
 def size(count: int) -> str:

@@ -22,10 +22,12 @@ from clever_ferry.moving.waking import Waker
 
 __all__ = ["Happening", "Live", "Patience"]
 
-Kind = Literal["opened", "writing", "saved", "new", "gone", "half", "cloud", "other", "game"]
+Kind = Literal[
+    "opened", "writing", "saved", "new", "gone", "half", "cloud", "other", "unkept", "game"
+]  # fmt: skip
 """What happened: a save was opened by a program, is being written, was saved, is new, gone, or
-can't be read whole; the store's cloud wrote its own file; another file changed; the game came or
-went."""
+can't be read whole; the store's cloud wrote its own file; another file changed; what was written
+could not be kept; the game came or went."""
 _SETTLED = 0.5
 """Seconds without a change after which a save counts as written."""
 _BROKEN = 3.0
@@ -208,7 +210,7 @@ class Live:
                 return  # it is being written, or another ferry is at work: again in a moment
             told = error.what if isinstance(error, FerryError) else str(error.strerror or error)
             if self._once("unkept", told):
-                self._say("other", "", None, f"what was written could not be kept: {told}")
+                self._say("unkept", "", None, f"what was written could not be kept: {told}")
             self._unread = rests < self.patience.quiet
             return
         now = {_key(save): save for save in opened.listing.saves}

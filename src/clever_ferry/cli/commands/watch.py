@@ -15,6 +15,7 @@ from clever_ferry.cli.exits import NOT_LOADED, echo_json
 from clever_ferry.cli.here import can_ask, choose, ferry_here
 from clever_ferry.cli.options import account_option, give_option, json_option
 from clever_ferry.cli.screen import (
+    called,
     console,
     counted,
     escape,
@@ -38,12 +39,8 @@ __all__ = ["command"]
 
 _MARKS = {"goes on": "[good]✓[/]", "not loaded": "[care]–[/]", "unclear": "[care]?[/]"}
 _TOLD = {
-    "goes on": "goes on",
     "not loaded": "not loaded, as far as its files tell",
-    "started anew": "started anew",
     "old save back": "the old save is back",
-    "gone": "gone",
-    "unclear": "unclear",
 }
 _HAPPENS = {
     "opened": "[dim]{}[/]",
@@ -54,6 +51,7 @@ _HAPPENS = {
     "half": "[care]{}[/]",
     "cloud": "[care]{}[/]",
     "other": "[dim]no save's: {}[/]",
+    "unkept": "[bad]{}[/]",
     "game": "[bold]{}[/]",
 }
 _LONG = 86_400.0
@@ -155,9 +153,7 @@ def _teller(out: Console, carried: Carried, *, silent: bool) -> Callable[[Happen
         clock = time.strftime("%H:%M:%S", time.localtime(one.at / 1e9))
         who = ""
         if one.slot is not None:
-            number = numbered(one.slot, carried.berth.edition)
-            called = "" if one.title == number else f"{number}  "
-            who = f"{called}[save]{escape(one.title)}[/]  "
+            who = f"{called(one.title, one.slot, carried.berth.edition)}  "
         told = _HAPPENS[one.kind].format(escape(one.told))
         out.print(f"  [dim]{clock}[/]  {who}{told}", soft_wrap=True)
 
@@ -169,15 +165,14 @@ def _print_end(out: Console, watched: Watched) -> None:
     out.print()
     for one in watched.launches:
         mark = _MARKS.get(one.word, "[bad]✗[/]")
-        number = numbered(one.slot, edition)
-        called = "" if one.title == number else f"{number}  "
-        out.print(f"{mark} {called}[save]{escape(one.title)}[/]: [bold]{_TOLD[one.word]}[/]")
+        told = _TOLD.get(one.word, one.word)
+        out.print(f"{mark} {called(one.title, one.slot, edition)}: [bold]{told}[/]")
         out.print(indented(f"{escape(one.why)}.", 4))
         if one.word in ("started anew", "old save back", "unclear") and one.facts and not one.half:
             shown = table("", "As carried", "Now")
             for fact in one.facts:
                 shown.add_row(fact.label, escape(fact.carried or "?"), escape(fact.now or "?"))
-            out.print(indented_table(shown))
+            out.print(indented(shown, 4))
     if watched.generations:
         kept = counted(len(watched.generations), "state")
         out.print(f"[dim]{kept} of it {'is' if len(watched.generations) == 1 else 'are'} kept: "
@@ -186,13 +181,6 @@ def _print_end(out: Console, watched: Watched) -> None:
     if lines:
         out.print("\n" + heading("Next"))
         out.print(steps(lines), soft_wrap=True)
-
-
-def indented_table(shown: Any) -> Any:
-    """Return a table that stands below its save."""
-    from rich.padding import Padding
-
-    return Padding(shown, (0, 0, 0, 4), expand=False)
 
 
 def _next_steps(watched: Watched) -> list[str]:
