@@ -24,10 +24,13 @@ from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_loft, lay_w
 from tests.forking import Server, can_serve
 from tests.reaching import reaching
 
+LONG = os.environ.get("CFERRY_TESTS") in ("long", "all")
+"""Whether the tests that are marked `long`, and those of properties, do more than else."""
+
 settings.register_profile(
     "ours",
     deadline=None,
-    max_examples=1200 if os.environ.get("CFERRY_TESTS") == "long" else 25,
+    max_examples=500 if LONG else 25,
     suppress_health_check=[HealthCheck.too_slow],
 )
 settings.load_profile("ours")
@@ -206,6 +209,13 @@ def linux(tmp_path: Path) -> Callable[..., Den]:
     return make
 
 
+def pytest_runtest_setup(item: pytest.Item) -> None:
+    """Leave out what is only for long runs, for the reason that its mark gives."""
+    for reason in [why for mark in item.iter_markers("long") for why in mark.args]:
+        if not LONG:
+            pytest.skip(f"{reason}: CFERRY_TESTS=long runs it")
+
+
 @pytest.hookimpl(wrapper=True)
 def pytest_runtest_call() -> Iterator[Any]:
     """Write down what a test reaches, where that is asked for."""
@@ -230,5 +240,5 @@ def pytest_terminal_summary(terminalreporter: Any) -> None:
         terminalreporter.write_line(f"Programs killed: {sum(kills):,}")
     if told:
         terminalreporter.write_line(f"Faults injected: {sum(told):,}")
-        wanted = 2_000 if os.environ.get("CFERRY_TESTS") == "long" else 0
+        wanted = 2_000 if LONG else 0
         assert sum(told) >= wanted, "fewer faults were injected than are wanted"

@@ -18,6 +18,7 @@ import json
 import os
 import re
 import shutil
+import signal
 import sqlite3
 import subprocess
 import sys
@@ -148,28 +149,40 @@ class Stage:
 
 
 SERVERS = threading.local()
-"""Each worker's process from which commands that nothing disturbs are forked."""
+"""Each worker's process from which the commands are forked."""
 
 
 def cferry(top: Path, *arguments: str, under: tuple[str, ...] = ()) -> tuple[int, str]:
-    """Run the real program; return its exit code and all that it said."""
+    """Run the real program, `strace` with options on it; return its exit code and all it said.
+
+    It is a process of its own, forked from one that has the program's modules loaded, and held
+    until it is traced: a call's number is counted from there.
+    """
     told = [one.replace("{out}", str(top / "out")) for one in arguments]
     env = {name: value for name, value in os.environ.items() if not name.startswith("CFERRY_")}
     env |= {"CFERRY_COMPUTER": str(top / "den"), "CFERRY_HOME": str(top / "own"),
             "PYTHONHASHSEED": "0", "NO_COLOR": "1", "COLUMNS": "200"}  # fmt: skip
-    if not under:
-        if not hasattr(SERVERS, "own"):
-            SERVERS.own = Server()
-        said = top.parent / "said"
-        code = SERVERS.own.run("clever_ferry", told, env, said)
-        parts = [said.with_suffix(ending).read_text("utf-8", "replace")
-                 for ending in (".out", ".err")]  # fmt: skip
-        return code, "".join(parts)
-    done = subprocess.run(
-        [*under, sys.executable, "-m", "clever_ferry", *told], env=env, check=False,
-        stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT, timeout=600,
-    )  # fmt: skip
-    return done.returncode, done.stdout.decode("utf-8", "replace")
+    if not hasattr(SERVERS, "own"):
+        SERVERS.own = Server()
+    said = top.parent / "said"
+    tracers: list[subprocess.Popen[str]] = []
+
+    def seize(process: int) -> None:
+        tracer = subprocess.Popen(
+            ["strace", "-f", *under, "-p", str(process)], stdin=subprocess.DEVNULL,
+            stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        tracers.append(tracer)
+        assert tracer.stderr
+        first = tracer.stderr.readline()
+        assert "attached" in first, first
+        os.kill(process, signal.SIGUSR1)
+
+    code = SERVERS.own.run("clever_ferry", told, env, said, seize if under else None)
+    for tracer in tracers:
+        tracer.communicate(timeout=600)
+    parts = [said.with_suffix(ending).read_text("utf-8", "replace") for ending in (".out", ".err")]
+    return code, "".join(parts)
 
 
 def prepare(name: str, job: Job, top: Path) -> Stage:
@@ -192,7 +205,7 @@ def prepare(name: str, job: Job, top: Path) -> Stage:
     stage = Stage(name, job, template)
     lay(stage, world)
     trace = world / "trace"
-    under = ("strace", "-f", "-qq", "-y", "-s", "0", "-o", str(trace),
+    under = ("-y", "-s", "0", "-o", str(trace),
              "-e", "trace=" + ",".join(f"?{name}" for name in CALLS))  # fmt: skip
     code, told = cferry(world, *job.command, under=under)
     assert code == 0, told
@@ -276,8 +289,7 @@ def one_run(stage: Stage, world: Path, seed: str) -> tuple[str, list[str]]:
     log = records(world)
     words, options = faults(stage, random)
     names = {one.partition("=")[2].partition(":")[0] for one in options if one != "-e"}
-    under = ("strace", "-f", "-qq", "--seccomp-bpf", "-o", "/dev/null",
-             "-e", "trace=" + ",".join(sorted(names)), *options)  # fmt: skip
+    under = ("-o", "/dev/null", "-e", "trace=" + ",".join(sorted(names)), *options)  # fmt: skip
     code, told = cferry(world, *job.command, under=under)
     later, said = cferry(world, "log", "--json")
     wrong = list(

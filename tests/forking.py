@@ -8,18 +8,25 @@ and the tests that are about processes start Python themselves.
 
 from __future__ import annotations
 
+import ctypes
 import gc
+import io
 import json
 import os
 import runpy
+import signal
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 if __name__ == "__main__":  # it is run as a file, by its path
     sys.path.insert(0, str(Path(__file__).parents[1]))
 from tests.reaching import reaching
+
+_SET_PTRACER, _ANYONE = 0x59616D61, ctypes.c_ulong(-1)
+"""Linux' word for who may trace a process, where only those above it may else."""
 
 __all__ = ["Server", "can_fork", "can_serve"]
 
@@ -39,8 +46,14 @@ class Server:
     def __init__(self) -> None:
         self._process: subprocess.Popen[str] | None = None
 
-    def run(self, module: str, arguments: list[str], env: dict[str, str], out: Path) -> int:
-        """Run a module as a program; its output goes to `out`.out and `out`.err."""
+    def run(
+        self, module: str, arguments: list[str], env: dict[str, str], out: Path,
+        seize: Callable[[int], object] | None = None,
+    ) -> int:  # fmt: skip
+        """Run a module as a program; its output goes to `out`.out and `out`.err.
+
+        `seize` is given the program's process before that begins, and lets it begin by SIGUSR1.
+        """
         if self._process is None or self._process.poll() is not None:
             self._process = subprocess.Popen(
                 [sys.executable, "-u", __file__], stdin=subprocess.PIPE, stdout=subprocess.PIPE,
@@ -49,9 +62,11 @@ class Server:
         assert self._process.stdin is not None
         assert self._process.stdout is not None
         request = {"module": module, "arguments": arguments, "env": env, "out": str(out),
-                   "folder": str(Path.cwd())}  # fmt: skip
+                   "folder": str(Path.cwd()), "held": seize is not None}  # fmt: skip
         self._process.stdin.write(json.dumps(request) + "\n")
         self._process.stdin.flush()
+        if seize:
+            seize(int(self._process.stdout.readline()))
         return int(self._process.stdout.readline())
 
 
@@ -72,21 +87,27 @@ def _serve() -> None:
     Recipes(None).games()  # the recipe models' validators are built at their first use
     Recipes(None).libraries()
     answers, requests = sys.stdout, sys.stdin
+    if can_fork():
+        signal.pthread_sigmask(signal.SIG_BLOCK, [signal.SIGUSR1])
     for line in requests:
         if not can_fork():
             print(_run_here(json.loads(line)), file=answers, flush=True)
             continue
+        request = json.loads(line)
         child = os.fork()
         if child == 0:
-            _run(json.loads(line))
+            try:
+                _run(request)
+            finally:  # as Python ends where it can't write out what was said
+                os._exit(120)
+        if request["held"]:
+            print(child, flush=True)
         _, status = os.waitpid(child, 0)
         print(os.waitstatus_to_exitcode(status), flush=True)
 
 
 def _run_here(request: dict[str, Any]) -> int:
     """Run a module in this very process, and leave no trace of it."""
-    import signal
-
     kept = (sys.stdin, sys.stdout, sys.stderr, sys.argv)
     folder, environment = Path.cwd(), dict(os.environ)
     with (
@@ -113,6 +134,10 @@ def _run_here(request: dict[str, Any]) -> int:
 
 
 def _run(request: dict[str, Any]) -> None:
+    if request["held"]:
+        ctypes.CDLL(None).prctl(_SET_PTRACER, _ANYONE)
+        signal.sigwait([signal.SIGUSR1])
+    signal.pthread_sigmask(signal.SIG_UNBLOCK, [signal.SIGUSR1])
     os.environ.clear()
     os.environ.update(request["env"])
     os.chdir(request["folder"])
@@ -122,7 +147,9 @@ def _run(request: dict[str, Any]) -> None:
     os.dup2(os.open(os.devnull, os.O_RDONLY), 0)
     sys.stdin = open(0, encoding="utf-8", closefd=False)  # noqa: SIM115
     for number, name in ((1, "stdout"), (2, "stderr")):
-        setattr(sys, name, open(number, "w", encoding="utf-8", closefd=False))  # noqa: SIM115
+        # Where writing is made to fail, what failed is not tried anew at the end.
+        raw = open(number, "wb", 0 if request["held"] else -1, closefd=False)  # noqa: SIM115
+        setattr(sys, name, io.TextIOWrapper(raw, "utf-8", write_through=request["held"]))
     with reaching():
         code = _code_of(request)
     sys.stdout.flush()

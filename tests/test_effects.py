@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import copy
-import os
 import random
 import re
 import tomllib
@@ -43,11 +42,10 @@ from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.orrery_yard.yard import begin
 from clever_ferry_demo.world import lay_finch, lay_loft, lay_world
-from tests.conftest import Den, laid
+from tests.conftest import LONG, Den, laid
 from tests.test_invented import plain, saves
 from tests.test_layers_more import LAYOUTS, STEPS
 
-ALL = os.environ.get("CFERRY_TESTS") in ("long", "all")
 SHIPPED = files("clever_ferry.recipes") / "data"
 INVENTED = files("clever_ferry_demo") / "invented"
 DEMO = ["saltglass", "moth-lantern", "orrery-yard", "kingfisher-crown"]
@@ -304,6 +302,7 @@ NAMED = re.compile(r"layouts\.[a-z-]+\.fields\.\d+\.name changed")
 CASES = [(name, False) for name in (*DEMO, "tern-crate")] + [(name, True) for name in FORMATS]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("name", "invented"), CASES)
 def test_every_key_is_missed_or_refused(name: str, invented: bool, tmp_path: Path) -> None:
     source = INVENTED if invented else SHIPPED
@@ -312,7 +311,7 @@ def test_every_key_is_missed_or_refused(name: str, invented: bool, tmp_path: Pat
     usual = judged(data, place)
     assert not isinstance(usual, str), usual
     every = list(mutations(data))
-    if not ALL:
+    if not LONG:
         every = random.Random(tmp_path.name + name).sample(every, min(2, len(every)))
     idle = []
     for told, mutate in every:

@@ -157,6 +157,7 @@ def playground() -> Iterator[Path]:
         yield Path(name)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("mode", MODES)
 @pytest.mark.parametrize("name", JOBS)
 def test_nothing_is_lost(

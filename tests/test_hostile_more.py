@@ -15,7 +15,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Den, state
+from tests.conftest import LONG, Den, state
 
 MOST_MEMORY = 300 << 20
 MEASURED = """
@@ -97,11 +97,12 @@ def test_folders_without_end_are_light(den: Den, tmp_path: Path) -> None:
     light(den, "check", f"saltglass/depot@{tmp_path / 'wide'}", code=3)
 
 
+@pytest.mark.long
 @MEASURABLE
 def test_a_large_blob_of_a_database_is_never_held_whole(den: Den, tmp_path: Path) -> None:
     from tests.test_databases import CHEST, RECIPE
 
-    size = 400_000_000 if os.environ.get("CFERRY_TESTS") == "long" else 150_000_000
+    size = 400_000_000 if LONG else 150_000_000
     most = size * 2 // 3  # far less than the blob, however often
     den.recipe("bin", RECIPE.replace(', holds = "sqlite"', ""))
     den.recipe("chest", CHEST)

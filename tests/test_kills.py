@@ -18,9 +18,9 @@ from clever_ferry.api import open_ferry
 from clever_ferry.cargo import digest_of
 from clever_ferry.keeping.verifying import verify
 from clever_ferry.moving.files import FolderFiles
-from tests.conftest import Den, state
+from tests.conftest import LONG, Den, state
 
-ROUNDS = 122 if os.environ.get("CFERRY_TESTS") else 3
+ROUNDS = 122 if LONG else 3
 PLAYERS = 120
 
 pytestmark = pytest.mark.skipif(not hasattr(signal, "SIGKILL"), reason="this system has no SIGKILL")
@@ -34,6 +34,7 @@ def crowd(den: Den) -> None:
         shutil.copy2(one, people / f"p{number:03}.sgt")
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("target", ["saltglass/tern:2", "saltglass/depot:1"])
 def test_a_kill_at_any_instant_loses_nothing(
     den: Den, target: str, monkeypatch: pytest.MonkeyPatch,

@@ -15,7 +15,7 @@ import pytest
 
 from clever_ferry.judging.programs import bare_environment
 from clever_ferry.judging.running import Limits, Prompt, run
-from tests.conftest import Den, state
+from tests.conftest import LONG, Den, state
 
 _DEBIANS = f"{os.environ.get('PATH', '')}:/usr/games"
 MINETEST = shutil.which("minetestserver", path=_DEBIANS)
@@ -23,10 +23,7 @@ ANGBAND = shutil.which("angband", path=_DEBIANS)
 CRAWL = shutil.which("crawl", path=_DEBIANS)
 SINGULARITY = shutil.which("singularity", path=_DEBIANS)
 SIMUTRANS = shutil.which("simutrans", path=_DEBIANS)
-LONG = pytest.mark.skipif(
-    os.environ.get("CFERRY_TESTS") not in ("long", "all"),
-    reason="the game takes long to start at first: CFERRY_TESTS=long runs it",
-)
+SLOW = pytest.mark.long("the game takes long to start at first")
 
 
 def run_server(home: Path, world: Path, port: int) -> str:
@@ -104,7 +101,7 @@ NEW_CRAWL = ["-name", "Wren", "-species", "mi", "-background", "be"]
 @pytest.mark.game
 @pytest.mark.skipif(CRAWL is None and not os.environ.get("CI"), reason="Crawl is not installed")
 @pytest.mark.skipif(sys.platform == "win32", reason="needs a Unix terminal")
-@LONG
+@SLOW
 def test_crawl_writes_where_the_recipe_says_and_loads_what_is_carried(
     linux: Callable[..., Den], tmp_path: Path
 ) -> None:
@@ -142,7 +139,7 @@ def test_crawl_writes_where_the_recipe_says_and_loads_what_is_carried(
 @pytest.mark.game
 @pytest.mark.skipif(ANGBAND is None and not os.environ.get("CI"), reason="no Angband")
 @pytest.mark.skipif(sys.platform == "win32", reason="needs a Unix terminal")
-@LONG
+@SLOW
 def test_angband_loads_what_is_carried_and_damage_is_seen_before_it_is_asked(
     linux: Callable[..., Den], tmp_path: Path
 ) -> None:
@@ -263,7 +260,7 @@ def run_simutrans(home: Path, *more: str) -> str:
     return told.partition(b",")[0].decode()
 
 
-@LONG
+@SLOW
 @pytest.mark.game
 @pytest.mark.skipif(
     SIMUTRANS is None and not os.environ.get("CI"), reason="Simutrans is not installed"
@@ -298,8 +295,7 @@ def test_simutrans_loads_what_is_carried_and_what_was_changed_in_one_place(
     packed = server / "server13991-network.sve"
     assert packed.read_bytes() == (own / "save" / "Mine.sve").read_bytes()
     assert run_simutrans(server.parent, "-server", "13991") == "0/1945"
-    long = os.environ.get("CFERRY_TESTS") in ("long", "all")
-    asking = [("server", there), *([("linux", "simutrans/linux:Mine")] if long else [])]
+    asking = [("server", there), *([("linux", "simutrans/linux:Mine")] if LONG else [])]
     for edition, where in asking:
         here.cferry("loader", "allow", f"simutrans/{edition}")
         (asked,) = here.cferry("check", where, "--with-game", "--json").data["saves"]

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gzip
-import os
 from collections import Counter
 from dataclasses import replace
 from pathlib import Path
@@ -129,10 +128,7 @@ def test_what_a_newer_game_wrote_and_what_is_torn_is_not_carried(crowns: Crowns)
     assert "2.0" in done.err
 
 
-@pytest.mark.skipif(
-    os.environ.get("CFERRY_TESTS") not in ("long", "all"),
-    reason="it is about many rows and takes its time: CFERRY_TESTS=long runs it",
-)
+@pytest.mark.long("it is about many rows and takes its time")
 def test_a_world_of_many_provinces(crowns: Crowns, tmp_path: Path) -> None:
     """Some twenty thousand blocks; the benchmark of tables has those of a longer one."""
     young: Reign = begin("Young", 40, 450)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 from collections.abc import Callable
 from contextlib import suppress
@@ -28,11 +27,11 @@ from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.verifying import verify
 from clever_ferry.moving.shore import Capabilities
 from clever_ferry.moving.shores import Shores
-from tests.conftest import Den
+from tests.conftest import LONG, Den
 from tests.faulty_disk import Killed, Trouble
 from tests.memory_shore import MemoryShore
 
-EACH = 10 if os.environ.get("CFERRY_TESTS") == "long" else 3
+EACH = 10 if LONG else 3
 ROOT = PurePosixPath("/home/isa/saves/100200300")
 
 
@@ -137,6 +136,7 @@ JOBS: dict[str, tuple[Callable[[Away], None], Callable[[Away], None]]] = {
 }
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("mode", ["EIO", "stop", "kill"])
 @pytest.mark.parametrize("name", JOBS)
 def test_a_fault_there_loses_nothing(away: Away, tmp_path: Path, name: str, mode: str) -> None:

@@ -30,7 +30,7 @@ from clever_ferry.proving.contents import content_of
 from clever_ferry.recipes import Listing, Recipes
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.world import lay_finch
-from tests.conftest import Den, Outcome, bins, run_module, state
+from tests.conftest import LONG, Den, Outcome, bins, run_module, state
 
 VERDICTS = {
     "goes-on": ("goes on", "Day was"),
@@ -41,7 +41,6 @@ VERDICTS = {
     "breaks-off": ("unclear", "can't be read whole now"),
     "cloud": ("old save back", "stood there before the crossing"),
 }
-LONG = os.environ.get("CFERRY_TESTS") == "long"
 SHORT = {("depot", how) for how in VERDICTS} | {("tern", "goes-on"), ("tern", "breaks-off")}
 if os.name == "nt":
     SHORT = {("depot", "goes-on"), ("tern", "cloud")}
@@ -63,6 +62,7 @@ def launched(den: Den, store: str, how: str, old: Path) -> None:
     assert done.code == 0, done.err
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("store", "how"),
     [(store, how) for store in SIDES for how in VERDICTS if LONG or (store, how) in SHORT],
@@ -137,6 +137,7 @@ LIVE = [
 ]
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("store", "how", "seen"), LIVE if LONG else LIVE[:2])
 def test_what_a_game_does_is_told_as_it_happens_and_each_state_is_kept(
     den: Den, tmp_path: Path, store: str, how: str, seen: list[str]
