@@ -217,9 +217,9 @@ def pytest_runtest_setup(item: pytest.Item) -> None:
 
 
 @pytest.hookimpl(wrapper=True)
-def pytest_runtest_call() -> Iterator[Any]:
+def pytest_runtest_call(item: pytest.Item) -> Iterator[Any]:
     """Write down what a test reaches, where that is asked for."""
-    with reaching():
+    with reaching(f"{item.nodeid} (call)"):
         return (yield)
 
 

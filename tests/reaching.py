@@ -21,9 +21,9 @@ REACHED = os.environ.get("CFERRY_REACHED")
 
 
 @contextmanager
-def reaching() -> Iterator[None]:
-    """Write down what is run in here, for the test that runs."""
-    test = os.environ.get("PYTEST_CURRENT_TEST")
+def reaching(test: str = "") -> Iterator[None]:
+    """Write down what is run in here, for a test and its stage: those that pytest names now."""
+    test = test or os.environ.get("PYTEST_CURRENT_TEST", "")
     if not REACHED or not test:
         yield
         return
