@@ -122,27 +122,18 @@ def test_what_took_the_place_of_a_save_goes_when_that_comes_back(den: Den) -> No
     assert state(den.depot) == before
 
 
-def test_one_slot_comes_back_out_of_a_box(den: Den) -> None:
-    den.cferry("backup", "saltglass/tern")
+@pytest.mark.parametrize(("kept", "slot"), [("", ("--slot", "2")), (":2", ())])
+def test_one_slot_comes_back_out_of_a_box(den: Den, kept: str, slot: tuple[str, ...]) -> None:
+    den.cferry("backup", f"saltglass/tern{kept}")
     den.game("tern", "play", "--slot", "1", "--days", "2")
     den.game("tern", "play", "--slot", "2", "--days", "3")
     one = den.loads("tern", 1)
-    den.cferry("restore", "latest", "--slot", "2", "--yes", "--replace")
+    den.cferry("restore", "latest", *slot, "--yes", "--replace")
     assert den.loads("tern", 2).startswith("Saltmarsh, day 31")
     assert den.loads("tern", 1) == one
     assert "Slot 7 is not" in den.cferry("restore", "latest", "--slot", "7", code=2).err
     den.cferry("undo", "--yes")
     assert den.loads("tern", 2).startswith("Saltmarsh, day 34")
-
-
-def test_a_backup_of_one_slot_of_a_box_brings_back_that_slot(den: Den) -> None:
-    den.cferry("backup", "saltglass/tern:2")
-    den.game("tern", "play", "--slot", "1", "--days", "2")
-    den.game("tern", "play", "--slot", "2", "--days", "3")
-    one = den.loads("tern", 1)
-    den.cferry("restore", "latest", "--yes", "--replace")
-    assert den.loads("tern", 2).startswith("Saltmarsh, day 31")
-    assert den.loads("tern", 1) == one
 
 
 def test_files_into_another_folder(den: Den, tmp_path: Path) -> None:

@@ -37,7 +37,6 @@ from clever_ferry.forms.verifying import verify
 from clever_ferry.keeping.journal import Entry
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.pruning import Rules, _stays
-from clever_ferry.keeping.reading import SnapshotFiles
 from clever_ferry.keeping.snapshots import About, Kept
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert, tagged
@@ -45,7 +44,6 @@ from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import safe_name
 from clever_ferry.moving.outputs import new_folder
 from clever_ferry.moving.presence import identity
-from clever_ferry.moving.system import Attributes
 from clever_ferry.naming import FieldSpec
 from clever_ferry.payload import BytesPayload, Payload, StreamPayload
 from clever_ferry.proving.comparing import prove
@@ -55,11 +53,10 @@ from clever_ferry.recipes import Recipes
 from clever_ferry.recipes.encoding import encode
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from tests.conftest import Den, bins, link, state, zips_within
-from tests.test_boxes_more import change, contents
+from tests.test_boxes import change, contents
 from tests.test_faults import hidden
-from tests.test_layers import whole
-from tests.test_layers_more import ALL, KEY
-from tests.test_layouts_more import TABLE
+from tests.test_layers import ALL, GIVEN, KEY, whole
+from tests.test_layouts import TABLE
 
 
 def layout(*fields: dict[str, Any]) -> Any:
@@ -123,9 +120,11 @@ def test_every_byte_of_a_ciphers_padding_counts(tail: bytes) -> None:
         whole(ALL["cbc"].unwrap(BytesPayload(encrypted(bytes(13) + tail))).payload)
 
 
-@pytest.mark.parametrize("name", ["zlib", "lzma", "zstd", "lz4", "chunked", "tabled"])
+@pytest.mark.parametrize(
+    "name", ["gzip", "zlib", "xz", "bzip2", "lzma", "zstd", "lz4", "sealed", "chunked", "tabled"]
+)
 def test_bytes_after_the_end_are_told(name: str) -> None:
-    raw = whole(ALL[name].wrap(BytesPayload(b"the isle" * 40)))
+    raw = whole(ALL[name].wrap(BytesPayload(b"the isle" * 40), GIVEN))
     with pytest.raises(DamagedError):
         whole(ALL[name].unwrap(BytesPayload(raw + b"more")).payload)
 
@@ -200,15 +199,6 @@ def test_how_a_text_ends(field: dict[str, Any], value: str | None, raw: bytes) -
 def test_numbers_of_more_than_64_bits(raw: bytes) -> None:
     with pytest.raises(DamagedError, match="64 bits"):
         layout({"type": "varint", "name": "n"}).read_whole(raw)
-
-
-def test_a_number_that_is_spelled_longer_than_need_be_is_told_or_kept() -> None:
-    made = layout({"type": "varint", "name": "n"})
-    try:
-        value = made.read_whole(b"\x85\x00")
-    except DamagedError:
-        return
-    assert made.write(value) == b"\x85\x00"
 
 
 def backups(days: list[int], noon: datetime = datetime(2026, 11, 25, 12)) -> list[Kept]:
@@ -409,24 +399,6 @@ def test_every_place_that_is_staged_in_is_written_down_once(den: Den, tmp_path: 
         entry = journal.staging_at(entry, place, stamp)
     assert entry.stages == (("/a", 1), ("/b", 2))
     assert journal.read(entry.id) == entry
-
-
-def test_a_snapshot_is_read_as_far_as_one_goes_into_it(den: Den) -> None:
-    den.cferry("backup", "saltglass/depot")
-    locker = Keeps(den.home).locker
-    files = SnapshotFiles(locker, locker.snapshot(locker.snapshots.idents()[0]), fold=False)
-    every = [info.path for info in files.walk(lambda _: True)]
-    people = {path for path in every if "/people/" in path}
-    assert people
-    found = {info.path for info in files.walk(lambda folder: not folder.endswith("/people"))}
-    assert found == set(every) - people
-
-
-def test_permissions_are_bits_from_none_to_all() -> None:
-    assert [convert({"mode": mode}, Attributes).mode for mode in (0, 0o777)] == [0, 0o777]
-    for mode in (-1, 0o1000):
-        with pytest.raises(ValueError, match="mode"):
-            convert({"mode": mode}, Attributes)
 
 
 def test_a_folder_is_one_by_whatever_name(tmp_path: Path) -> None:

@@ -21,14 +21,7 @@ def test_tern_to_depot_and_back_loads_and_plays_on(den: Den) -> None:
     den.cferry("cross", "saltglass/depot:5", "saltglass/tern:2", "--yes", "--replace")
     assert den.loads("tern", 2) == played
     assert den.game("tern", "play", "--slot", "2").code == 0
-
-
-def test_the_crate_is_strictly_in_order_after_a_crossing(den: Den) -> None:
-    """The stand-in reads index, blobs, sizes, checksums and strays of the whole crate."""
-    den.cferry("cross", "saltglass/depot:3", "saltglass/tern:7", "--yes")
-    listed = den.game("tern", "list").out.splitlines()
-    assert [line[0] for line in listed] == ["1", "2", "7"]
-    assert "can't be loaded" not in "".join(listed)
+    assert "can't be loaded" not in den.game("tern", "list").out  # index, blobs, sizes and strays
 
 
 def test_what_is_replaced_is_kept_while_much_is_read(
@@ -44,11 +37,6 @@ def test_what_is_replaced_is_kept_while_much_is_read(
     assert state(den.tern) == before
 
 
-def test_a_name_that_no_slot_has_is_told_with_those_that_there_are(den: Den) -> None:
-    route = ("cross", "saltglass/depot:3", "saltglass/tern:Saltmars", "--dry-run")
-    assert "Did you mean Saltmarsh?" in den.cferry(*route, code=2).err
-
-
 def test_entries_not_concerned_stay_byte_for_byte(den: Den) -> None:
     from clever_ferry_demo.saltglass.tern import Crate
 
@@ -62,15 +50,8 @@ def test_entries_not_concerned_stay_byte_for_byte(den: Den) -> None:
     for path, was in files.items():
         if path[:20] in idents:
             assert now[path] == was
+    assert den.loads("tern", 1).endswith("with Wren")  # the other traveller there is gone
     assert (after.revision, after.owner, after.flags) == (before.revision + 1, before.owner, 0)
-
-
-def test_a_traveller_that_the_new_save_lacks_is_gone_from_the_slot(den: Den) -> None:
-    """Heron Point at Depot has one player; the slot it goes to had two."""
-    den.cferry("cross", "saltglass/depot:3", "saltglass/tern:2", "--yes", "--replace")
-    assert den.loads("tern", 2).endswith("with Wren")
-    den.cferry("cross", "saltglass/tern:1", "saltglass/depot:1", "--yes", "--replace")
-    assert den.loads("depot", 1).endswith("with Wren, Oona")
 
 
 def test_a_replaced_world_gives_its_identity(den: Den) -> None:
@@ -98,11 +79,18 @@ def test_a_given_identity_is_used(den: Den) -> None:
 
 
 def test_several_slots_by_list_range_and_name(den: Den) -> None:
+    before = state(den.tern)
     den.cferry("cross", "saltglass/tern:1,2", "saltglass/depot:7,8", "--yes")
+    assert state(den.tern) == before
+    first, second = (next(den.depot.glob(f"voyage-0{n}-*/meta.json")) for n in (6, 7))
+    assert first.stat().st_mtime_ns < second.stat().st_mtime_ns
     assert den.loads("depot", 7).startswith("Heron Point, day 20")
     assert den.loads("depot", 8).startswith("Saltmarsh, day 31")
     den.cferry("cross", "saltglass/depot:7-8", "saltglass/tern:5-6", "--yes")
     assert den.loads("tern", 6).startswith("Saltmarsh, day 31")
+    den.cferry("cross", "saltglass/tern:1,2", "saltglass/tern:2,1", "--yes", "--replace")
+    assert den.loads("tern", 1).startswith("Saltmarsh")
+    assert den.loads("tern", 2).startswith("Heron Point")
     den.cferry("cross", "saltglass/tern:heron point", "saltglass/depot:2", "--yes", code=2)
     den.cferry("cross", "saltglass/depot:heron point", "saltglass/tern:9", "--yes", code=2)
 
@@ -115,6 +103,8 @@ def test_a_save_by_its_name(den: Den) -> None:
     )
     assert den.loads("depot", 3).startswith("Saltmarsh, day 31")
     told = den.cferry("check", "saltglass/depot:Saltmarsh", code=2).err
+    route = ("cross", "saltglass/depot:3", "saltglass/tern:Saltmars", "--dry-run")
+    assert "Did you mean Saltmarsh?" in den.cferry(*route, code=2).err
     assert "  1  Saltmarsh  (Day 12, Played 4 h 21 min, " in told
     assert "Say which one by its slot's number.\n" in told, "its name is that of others"
 
@@ -154,55 +144,23 @@ def test_a_free_slot_is_named_free(den: Den) -> None:
     assert "Could be replaced" in full
 
 
-def test_within_one_berth_two_saves_can_change_places(den: Den) -> None:
-    den.cferry("cross", "saltglass/tern:1,2", "saltglass/tern:2,1", "--yes", "--replace")
-    assert den.loads("tern", 1).startswith("Saltmarsh")
-    assert den.loads("tern", 2).startswith("Heron Point")
-
-
-def test_a_dry_run_shows_the_plan_and_changes_nothing(den: Den) -> None:
+def test_the_plan_is_shown_and_nothing_changes_without_a_word(den: Den) -> None:
     before = state(den.top)
     done = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--dry-run")
     for said in ("Saltmarsh", "Day 31", "Day 12", "adopted",
                  "Will be backed up first", "isle2.level", "world.sgw", "Left alone"):  # fmt: skip
         assert said in done.out
+    done = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", code=4)
+    assert "--replace" in done.err
+    assert "Saltmarsh" in done.err
+    assert "--yes" in den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", code=2).err
+    done = den.cferry("cross", "saltglass/depot:1", "saltglass/tern:1", "--dry-run")
+    assert "another save than Saltmarsh" in done.out
+    assert "newer than what you carry" in done.out
     assert state(den.top) == before
     data = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--dry-run", "--json").data
     assert data["carried"] is False
     assert data["plan"]["moves"][0]["replaces"]["facts"]["day"] == 12
-
-
-def test_what_the_plan_shows_is_what_is_done(den: Den) -> None:
-    data = den.cferry("cross", "saltglass/tern:1", "saltglass/depot:6", "--yes", "--json").data
-    shown = {pair["to"] for pair in data["plan"]["moves"][0]["renamed"]}
-    folder = next(den.depot.glob("voyage-05-*"))
-    there = {p.relative_to(den.depot).as_posix() for p in folder.rglob("*") if p.is_file()}
-    assert there == shown
-    assert all(fact["same"] for fact in data["proofs"][0]["facts"])
-
-
-def test_the_source_is_only_read_and_stamps_keep_their_order(den: Den) -> None:
-    before = state(den.tern)
-    den.cferry("cross", "saltglass/tern:1,2", "saltglass/depot:5,6", "--yes")
-    assert state(den.tern) == before
-    first, second = (next(den.depot.glob(f"voyage-0{n}-*/meta.json")) for n in (4, 5))
-    assert first.stat().st_mtime_ns < second.stat().st_mtime_ns
-
-
-def test_replacing_without_being_asked_needs_a_word(den: Den) -> None:
-    before = state(den.top)
-    done = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", code=4)
-    assert "--replace" in done.err
-    assert "Saltmarsh" in done.err
-    done = den.cferry("cross", "saltglass/tern:2", "saltglass/depot:5", code=2)
-    assert "--yes" in done.err
-    assert state(den.top) == before
-
-
-def test_a_newer_or_other_save_in_the_way_is_said(den: Den) -> None:
-    done = den.cferry("cross", "saltglass/depot:1", "saltglass/tern:1", "--dry-run")
-    assert "another save than Saltmarsh" in done.out
-    assert "newer than what you carry" in done.out
 
 
 def test_the_log_and_its_json_agree(den: Den) -> None:

@@ -304,15 +304,6 @@ def test_a_picture_comes_along_or_is_the_replaced_saves(den: Den) -> None:
     assert (here / "shelf/5/p.png").read_bytes() == b"PNG of a try"
 
 
-def test_a_full_target_says_what_could_be_freed(moth: Den) -> None:
-    for slot in ("2", "3"):
-        game(moth, "moth-lantern", "finch", "new", "--slot", slot, "--name", f"try {slot}")
-    told = moth.cferry("cross", "moth-lantern/classic:1", "moth-lantern/finch:4", "--yes",
-                       code=4).err  # fmt: skip
-    assert "Free slots: none." in told
-    assert "Could be replaced (:2 with --replace): try 2, a throwaway" in told
-
-
 def test_several_in_front_go_and_what_was_played_since_stays(moth: Den) -> None:
     anniversary = folder(moth, "anniversary")
     moth.cferry("cross", "moth-lantern/classic:1", "moth-lantern/anniversary:1", "--yes",
@@ -439,25 +430,6 @@ def test_settings_that_can_not_be_spelled_stay_behind(yards: Yards) -> None:
     told = loft.cferry(*route).out.replace("\n", " ")
     assert "The settings, which the target lacks, stays behind" in told
     assert not (isa / "settings.ini").exists()
-
-
-def test_two_accounts_yards_side_by_side(yards: Yards) -> None:
-    den = yards.den
-    isa = lay_orrery_yard(den.top, "isa", (begin("mine", "Isa"),))
-    route = (
-        "cross",
-        "orrery-yard/windows:Brass Court",
-        "orrery-yard/windows:Brass Court",
-        "--host-ok",
-    )
-    told = den.cferry(*route, "--yes", code=2).err
-    assert "account isa" in told
-    den.cferry(*route, "--from-account", "wren", "--to-account", "isa", "--yes")
-    assert json.loads((isa / "yards/Brass Court/card.json").read_bytes())["owner"] == "isa"
-    den.cferry("handover", "orrery-yard/windows:Brass Court", "--account", "isa", "--to", "Isa",
-               "--here", "--yes")  # fmt: skip
-    account = ("--account", "isa", "load", "--slot", "Brass Court")
-    assert "Isa (95 cogs), Wren" in game(den, "orrery-yard", "windows", *account).out
 
 
 def test_packs_that_a_save_uses_must_be_there(yards: Yards) -> None:
@@ -733,12 +705,3 @@ def test_paths_in_known_folders_go_round_between_systems(parts: list[str], holds
                 "/home/isa2/x", r"C:\Users\Wren2\x"):  # fmt: skip
         for start, goal in ((windows, linux), (linux, windows)):
             assert carried(text(odd), start, goal) == text(odd)
-
-
-@pytest.mark.skipif(os.name == "nt", reason="it takes names as they are spelled")
-def test_the_programs_of_the_demo_games_say_what_they_want(moth: Den) -> None:
-    assert "is taken" in game(moth, "moth-lantern", "finch", "new", "--slot", "1", code=1).err
-    finch = folder(moth, "finch")
-    (finch / "ML1.SLP").rename(finch / "ml1.slp")
-    told = game(moth, "moth-lantern", "finch", "list", code=1).err
-    assert "ml1.slp is no file of the device" in told

@@ -189,14 +189,6 @@ def test_what_is_missing_is_said_with_what_makes_it(den: Den) -> None:
     assert "no saves yet: the game was started" in den.cferry("look").out
 
 
-def test_evidence_for_the_store(den: Den) -> None:
-    berths = den.cferry("look", "saltglass", "--json").data["berths"]
-    told = {one["address"]: " ".join(one["evidence"]) for one in berths}
-    assert "9 digits" in told["saltglass/depot"]
-    assert "options.ini: Depot's edition" in told["saltglass/depot"]
-    assert "Tern Arcade's crate" in told["saltglass/tern"]
-
-
 @pytest.mark.skipif(os.name == "nt", reason="there, folders are listed in another way")
 @pytest.mark.parametrize("handles", [True, False])
 def test_folders_that_cannot_be_read_are_named(

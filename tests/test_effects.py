@@ -44,7 +44,7 @@ from clever_ferry_demo.orrery_yard.yard import begin
 from clever_ferry_demo.world import lay_finch, lay_loft, lay_world
 from tests.conftest import LONG, Den, laid
 from tests.test_invented import plain, saves
-from tests.test_layers_more import LAYOUTS, STEPS
+from tests.test_layers import LAYOUTS, STEPS
 
 SHIPPED = files("clever_ferry.recipes") / "data"
 INVENTED = files("clever_ferry_demo") / "invented"

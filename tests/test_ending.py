@@ -118,29 +118,6 @@ def test_ctrl_c_in_what_must_not_be_left_half_way_comes_afterwards() -> None:
     assert signal.getsignal(signal.SIGINT) is signal.default_int_handler
 
 
-def test_a_stop_after_it_is_done_is_no_undoing(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Ctrl-C once the journal says `done`, before the logbook does: it is done, and said so."""
-    from clever_ferry.keeping.logbook import Logbook
-
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    ferry = open_ferry(den.top)
-    plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
-    advance = Logbook.advance
-
-    def stopped(self: Logbook, *arguments: Any, **more: Any) -> None:
-        raise KeyboardInterrupt
-
-    monkeypatch.setattr(Logbook, "advance", stopped)
-    with pytest.raises(KeyboardInterrupt):
-        ferry.carry_out(plan)
-    monkeypatch.setattr(Logbook, "advance", advance)
-    assert "day 31" in den.loads("depot", 1)
-    assert "It is done." in den.cferry("log").err
-    assert den.cferry("log", "--json").data[0]["state"] == "read back"
-    den.cferry("undo", "--yes")
-    assert "day 12" in den.loads("depot", 1)
-
-
 @pytest.mark.skipif(not hasattr(os, "setxattr"), reason="this system has no such attributes")
 def test_attributes_that_can_not_be_kept_are_told_and_undone_whole(
     den: Den, monkeypatch: pytest.MonkeyPatch

@@ -109,23 +109,6 @@ def test_bombs_are_told_before_they_fill_a_disk(den: Den, tmp_path: Path, bomb: 
     assert written < 300 << 20
 
 
-def test_zips_nested_without_end(den: Den, tmp_path: Path) -> None:
-    data = b"deep"
-    for _ in range(8):
-        out = io.BytesIO()
-        with zipfile.ZipFile(out, "w") as archive:
-            archive.writestr("inner.zip", data)
-        data = out.getvalue()
-    from clever_ferry.boxes import make_box
-    from clever_ferry.boxes.spec import ArchiveSpec
-    from clever_ferry.model import tagged
-
-    (tmp_path / "deep.zip").write_bytes(data)
-    box = make_box(tagged(ArchiveSpec, "zip")(file="deep.zip", nested=True), {})
-    with pytest.raises(DamagedError, match="nested more than"):
-        box.read(FolderFiles(tmp_path), lambda _: True)
-
-
 def test_two_entries_of_a_box_that_name_one_blob(den: Den) -> None:
     crate = Crate.read(den.tern)
     crate.records[1].ident, crate.records[1].data = crate.records[0].ident, crate.records[0].data
@@ -180,25 +163,6 @@ def test_a_database_that_computes_for_ever(den: Den, tmp_path: Path) -> None:
 def test_xml_that_harms_or_is_none(text: bytes) -> None:
     with pytest.raises(DamagedError):
         values_in("xml", BytesPayload(text), [])
-
-
-def test_facts_from_xml(den: Den) -> None:
-    text = den.cferry("recipe", "show", "saltglass").out
-    text = text.replace('holds = "json"', 'holds = "xml"').replace('id = "saltglass"',
-                                                                   'id = "saltxml"')  # fmt: skip
-    text = text.replace('at = "/clock/day"', 'at = "/save/clock/@day"')
-    den.recipe("saltxml", text)
-    for meta in den.depot.rglob("meta.json"):
-        meta.write_text('<save><clock day="44"/></save>')
-    data = den.cferry("slots", "saltxml/depot", "--json").data
-    assert {save["facts"]["day"] for save in data[0]["saves"]} == {44}
-
-
-def test_json_nested_without_end_hides_no_other_save(den: Den) -> None:
-    meta = next(den.depot.glob("voyage-00-*/meta.json"))
-    meta.write_text("[" * 200_000)
-    data = den.cferry("slots", "saltglass/depot", "--sort", "slot", "--json").data[0]
-    assert [bool(save["problems"]) for save in data["saves"]] == [True, False]
 
 
 def test_descriptions_nested_without_end(den: Den, tmp_path: Path) -> None:

@@ -6,7 +6,6 @@ import json
 import os
 import struct
 import subprocess
-import sys
 import time
 from pathlib import Path
 
@@ -223,14 +222,6 @@ def test_a_file_that_vanishes_while_it_is_read(den: Den, monkeypatch: pytest.Mon
     assert not whole.problems
 
 
-def test_a_broken_save_hides_no_other(den: Den) -> None:
-    folder = next(den.depot.glob("voyage-00-*"))
-    (folder / "meta.json").write_bytes(b"{ nonsense")
-    told = den.cferry("slots", "saltglass/depot").out
-    assert "Heron Point" in told
-    assert "Slot 1 is damaged or not whole" in told
-
-
 def test_a_missing_piece_is_named_beside_those_that_are_there(den: Den) -> None:
     (next(den.depot.glob("voyage-02-*")) / "world.sgw").unlink()
     told = den.cferry("slots", "saltglass/depot").out
@@ -294,15 +285,3 @@ def test_the_picture_shows_every_berth(den: Den, tmp_path: Path) -> None:
     assert json.loads(
         den.cferry("slots", "saltglass", "--picture", tmp_path / "2.png", "--json").out
     )
-
-
-def test_walking_runs_as_a_program_of_its_own(tmp_path: Path) -> None:
-    from clever_ferry.finding import walking
-
-    (tmp_path / "x").write_bytes(b"123")
-    done = subprocess.run(
-        [sys.executable, "-I", "-S", walking.__file__, "0"],
-        input=os.fsencode(f"0\0{tmp_path}"), capture_output=True, check=True,
-    )  # fmt: skip
-    path, _, size, _ = os.fsdecode(done.stdout).split("\0")
-    assert (path, size) == (str(tmp_path / "x"), "3")

@@ -11,7 +11,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.layers import Known, compile_layers
 from clever_ferry.layers.document_spec import IdentitySpec
 from clever_ferry.model import convert
@@ -256,23 +255,6 @@ def test_identities_stand_in_documents_of_any_form(holds: str) -> None:
 
     assert wrapped("7", unwrapped.residue) == raw
     assert wrapped("450") == raw.replace(b"7", b"450")
-
-
-@given(st.binary(max_size=60), st.sampled_from(["json", "ini"]))
-def test_any_bytes_are_refused_or_read(raw: bytes, holds: str) -> None:
-    spec = convert(
-        {"kind": "identity", "holds": holds, "at": ["/a/b", "/*/c"], "bound": "account"},
-        IdentitySpec,
-    )
-    chain = compile_layers({"it": (spec,)}, {})["it"]
-    for data in (raw, b'{"a":' + raw, b"[a]\nb=" + raw):
-        try:
-            unwrapped = chain.unwrap(BytesPayload(data))
-            read_all(
-                chain.wrap(unwrapped.payload, Known({"account": "7"})), limit=1 << 20, what="it"
-            )
-        except (DamagedError, RefusedError):
-            continue
 
 
 def older(path: Path, version: str) -> None:

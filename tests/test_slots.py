@@ -25,19 +25,13 @@ def order(den: Den, *options: str) -> list[int]:
 def test_the_newest_comes_first_or_what_is_asked_for(den: Den) -> None:
     den.game("depot", "new", "--slot", "7", "--name", "Aspen")
     assert order(den) == [7, 3, 1]
+    shown = den.cferry("slots", "saltglass/depot").out
+    assert shown.count("a throwaway") == 1
+    assert "cross saltglass/depot:3" in shown  # which is no throwaway
     assert order(den, "--sort", "slot") == [1, 3, 7]
     assert order(den, "--sort", "name") == [7, 3, 1]
     assert order(den, "--sort", "size")[-1] == 7
     assert "newest" in den.cferry("slots", "saltglass", "--sort", "day", code=2).err
-
-
-def test_a_throwaway_is_marked_and_not_proposed(den: Den) -> None:
-    den.game("depot", "new", "--slot", "7", "--name", "Aspen")
-    shown = den.cferry("slots", "saltglass/depot").out
-    assert shown.count("a throwaway") == 1
-    assert "cross saltglass/depot:3" in shown
-    data = den.cferry("slots", "saltglass/depot", "--json").data[0]["saves"]
-    assert [save["throwaway"] for save in data] == [True, False, False]
 
 
 def test_two_places_say_which_side_is_ahead(den: Den) -> None:
@@ -107,40 +101,6 @@ def test_where_facts_differ_but_play_time_does_not_the_date_tells() -> None:
     assert relate([one], [other], GAME)[0].relation == "older"
     cut = replace(other, pieces=(replace(other.pieces[0], problem="it is cut"),))
     assert relate([one], [cut], GAME)[0].relation == "older"  # its bytes are not asked
-
-
-def players(one: Save, *names: str) -> Save:
-    """Return a save without its seed, and with these players' travellers."""
-    own = [replace(one.pieces[0], role="traveller", fields={"player": name}) for name in names]
-    facts = tuple(fact for fact in one.facts if fact.key != "seed")
-    return replace(one, facts=facts, pieces=(*one.pieces, *own))
-
-
-@pytest.mark.parametrize(
-    ("first", "second", "told"),
-    [
-        (save(1, 9, b"x", seed=7), save(2, 8, b"y", seed=8), None),
-        (save(1, 9, b"x", day=3), save(2, 8, b"y", day=5), "newer"),  # the seed decides
-        (players(save(1, 9, b"x")), players(save(2, 8, b"y")), "unsure"),  # a name alone
-        (players(save(1, 9, b"x")), players(save(2, 9, b"x")), "the same"),  # all bytes
-        (players(save(1, 9, b"x"), "A"), players(save(2, 8, b"y"), "A"), "unsure"),
-        (players(save(1, 9, b"x", day=3), "A"), players(save(2, 8, b"y", day=3), "A"), "newer"),
-        (players(save(1, 9, b"x", day=2), "A"), players(save(2, 8, b"y", day=3), "A"), "unsure"),
-        (players(save(1, 9, b"x", day=3), "A"), players(save(2, 8, b"y", day=2), "B"), "unsure"),
-    ],
-)
-def test_a_name_alone_makes_no_story(first: Save, second: Save, told: str | None) -> None:
-    assert relate([first], [second], GAME)[0].relation == told
-
-
-@pytest.mark.parametrize(("length", "told"), [(12, "older"), (11, "unsure")])
-def test_a_long_identifier_in_the_names_is_one_story(length: int, told: str) -> None:
-    first, second = (
-        replace(players(save(1, played, bytes([played]))), fields={"world": "ab" * 9})
-        for played in (8, 9)
-    )
-    short = [replace(one, fields={"world": ("ab" * 9)[:length]}) for one in (first, second)]
-    assert relate([short[0]], [short[1]], GAME)[0].relation == told
 
 
 def test_of_several_of_one_name_the_same_and_then_the_nearest_are_paired() -> None:

@@ -179,31 +179,6 @@ def test_a_yard_that_is_played_on_is_told_by_house(yards: Den, tmp_path: Path) -
         assert out.count("In building 26, Ware oil, Amount 7") == 1  # which has no name but this
 
 
-PARTS = {
-    "houses": (b'count="3"', b'count="4"', "says 4, and has 3"),
-    "land": (b'house="2"', b'house="9"', "the house 9, which is nowhere"),
-    "buildings": (b'no="3"', b'no="5"', "not counted from 1"),
-    "machines": (b"<machine ", b"<engine ", "of something else"),
-    "stores": (b'amount="', b'amount="-', "less than nothing"),
-    "contracts": (b"due=", b"owed=", "has a contract with"),
-    "weather": (b'day="31"', b'day="30"', "of day 30, not of day 31"),
-    "card": (b'"houses": 3', b'"houses": 2', "card.json says"),
-}
-
-
-@pytest.mark.parametrize("part", PARTS)
-def test_a_yard_counts_everything_when_it_loads(yards: Den, part: str) -> None:
-    file = next(yard_file(yards).parent.glob(f"{part}.*"))
-    old, new, said = PARTS[part]
-    raw = file.read_bytes()
-    assert old in raw
-    file.write_bytes(raw.replace(old, new, 1))
-    load = ("load", "--slot", "Brass Court")
-    assert said in game(yards, "orrery-yard", "windows", *load, code=1).err
-    file.write_bytes(raw)
-    game(yards, "orrery-yard", "windows", *load)
-
-
 def test_a_backup_is_set_against_the_save_that_goes_on_from_it(yards: Den) -> None:
     yards.cferry("backup", "orrery-yard/windows")
     assert yards.cferry("compare", "latest", BRASS).code == 0

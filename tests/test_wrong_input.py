@@ -147,21 +147,6 @@ def test_absurd_times_and_numbers_do_no_harm(den: Den) -> None:
     den.cferry("undo", "--yes")
 
 
-def test_control_characters_in_a_name_are_not_sent_to_the_terminal(den: Den) -> None:
-    meta = piece(den, "meta.json")
-    meta.write_text(meta.read_text().replace("Heron Point", "Evil \\u001b[31m[bold]\\u0007"))
-    shown = den.cferry("slots", "saltglass/depot").out
-    assert "\x1b" not in shown
-    assert "\x07" not in shown
-    assert "[bold]" in shown
-
-
-def test_errors_as_json(den: Den) -> None:
-    error = den.cferry("slots", "saltglass/x", "--json", code=2).data["error"]
-    assert error["code"] == 2
-    assert "no edition 'x'" in error["what"]
-
-
 @pytest.mark.skipif(os.name == "nt", reason="Windows can't have files of such names")
 def test_names_that_windows_forbids_are_refused(den: Den, tmp_path: Path) -> None:
     saves = tmp_path / "saves"
