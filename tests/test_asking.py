@@ -171,6 +171,9 @@ def test_a_stand_in_loads_what_is_carried_and_tells_what_it_has(den: Den) -> Non
         ("coins", "1,130"),
     ]
     assert den.cferry("check", "saltglass/depot:5", "--json").data["saves"][0]["level"] == "fits"
+    (noted,) = den.cferry("log", "--json").data
+    assert (noted["level"], noted["loads"], noted["launch"]) == ("loads", True, None)
+    assert "the game has loaded it" in den.cferry("log", "show", "1").out
 
 
 def test_what_the_game_refuses_is_not_said_to_load(den: Den) -> None:

@@ -22,7 +22,7 @@ MAY = {
     "tree": "payload",
     "cargo": "wording payload",
     "moving": "errors payload zips tree cargo",
-    "keeping": "errors payload tree cargo moving",
+    "keeping": "errors certainty payload tree cargo moving",
     "naming": "errors model",
     "documents": "errors model payload",
     "layouts": "errors model wording payload naming documents",

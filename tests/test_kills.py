@@ -20,7 +20,7 @@ from clever_ferry.keeping.verifying import verify
 from clever_ferry.moving.files import FolderFiles
 from tests.conftest import LONG, Den, state
 
-ROUNDS = 122 if LONG else 3
+ROUNDS = 104 if LONG else 3
 PLAYERS = 120
 
 pytestmark = pytest.mark.skipif(not hasattr(signal, "SIGKILL"), reason="this system has no SIGKILL")

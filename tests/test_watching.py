@@ -84,6 +84,9 @@ def test_what_a_game_has_made_of_what_was_carried_is_told_afterwards(
         save["level"] == "goes on"
     )
     assert state(folder) == before, "it is only read"
+    (noted,) = den.cferry("log", "--json").data
+    assert (noted["level"], noted["loads"]) == ("goes on" if word == "goes on" else "same", None)
+    assert noted["launch"] == ("goes on" if found["goes_on"] else word)
     told = den.cferry("log").err
     assert (reminder in told) == (word != "goes on")
     bad = word in ("started anew", "gone", "old save back") or how == "breaks-off"
@@ -171,6 +174,18 @@ def test_what_a_game_does_is_told_as_it_happens_and_each_state_is_kept(
     line = next(one for one in found["next"] if further["backup"] in one)
     den.cferry(*line.partition("cferry ")[2].split(), "--yes", "--replace")
     assert "day 32" in den.loads(store, 1) if store == "depot" else "day 58" in den.loads(store, 1)
+
+
+def test_what_could_not_be_kept_is_said(den: Den, tmp_path: Path) -> None:
+    _, old = carried(den, "depot", tmp_path)
+    snapshots = den.home / "locker" / "snapshots"
+    with watching(den, "--quiet-for", "3") as program:
+        snapshots.rename(tmp_path / "away")
+        snapshots.write_text("no folder")
+        launched(den, "depot", "goes-on", old)
+        done = end_of(program)
+    assert "what was written could not be kept: " in done.out
+    assert done.code == 0, done.out
 
 
 def test_a_watch_ends_when_it_is_stopped_or_time_is_up_and_says_what_is_known(

@@ -160,6 +160,11 @@ class Asking:
         ]
         return self.ask(opened, now, tell)
 
+    def note(self, number: int, verdicts: Sequence[Verdict]) -> None:
+        """Write down what the game has said of a crossing's saves."""
+        loads = all(one.loads for one in verdicts)
+        self._keeps.logbook.saw(number, time.time_ns(), loads=loads)
+
     def of(self, berth: Berth) -> Starter:
         """Return what would be started for a berth; raises as `starter` does."""
         return self._starter(berth.game, berth.edition)

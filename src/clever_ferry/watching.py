@@ -268,6 +268,7 @@ class Watching:
         )  # fmt: skip
         if record is not None:
             with suppress(FerryError, OSError):  # it is only for saying so later
+                self._keeps.logbook.saw(record.number, time.time_ns(), launch=_worst(launches))
                 if found.goes_on:
                     self._keeps.launches.done(record.number)
                 else:

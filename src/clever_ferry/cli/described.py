@@ -32,6 +32,8 @@ __all__ = [
     "seen_data",
     "snapshot_data",
     "survey_data",
+    "told_found",
+    "told_outcome",
     "told_state",
 ]
 
@@ -248,6 +250,21 @@ def told_state(state: str) -> str:
     return "read back" if state == "proved" else state
 
 
+def told_outcome(record: Record) -> str:
+    """Return a crossing's state, and what its game has made of it, as far as that is known."""
+    seen, state = record.details.seen, told_state(record.state)
+    return told_found(state, seen.loads, seen.launch) if record.state == "proved" else state
+
+
+def told_found(state: str, loads: bool | None, launch: str) -> str:
+    """Return a state with what the game said or made of it, the further of both."""
+    plain = {"goes on": "goes on", "not loaded": "not played on yet"}
+    if launch and not (loads and launch == "not loaded"):
+        return f"{state}; {plain.get(launch, f'first launch: {launch}')}"
+    told = {True: "; the game has loaded it", False: "; the game has not loaded it", None: ""}
+    return state + told[loads]
+
+
 def record_data(record: Record) -> dict[str, Any]:
     """Return a crossing from the logbook."""
     details = to_builtins(record.details)
@@ -259,4 +276,8 @@ def record_data(record: Record) -> dict[str, Any]:
         "backup": record.backup,
         **{key: details[key] for key in ("game", "from", "to", "moves")},
         "reason": details["reason"],
+        "level": record.level,
+        "loads": record.details.seen.loads,
+        "launch": record.details.seen.launch or None,
+        "seen": iso(record.details.seen.stamp or None),
     }

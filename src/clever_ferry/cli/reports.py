@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from clever_ferry.cli.certain import established_lines
-from clever_ferry.cli.described import told_state
+from clever_ferry.cli.described import told_found, told_outcome, told_state
 from clever_ferry.cli.screen import facts_line, numbered
 from clever_ferry.crossing.aftermath import steps_after
 from clever_ferry.errors import FerryError, WrongUseError
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from clever_ferry.crossing.plan import Move, Plan
     from clever_ferry.ferry import Ferry
     from clever_ferry.finding.berths import OpenBerth
+    from clever_ferry.judging.verdict import Verdict
     from clever_ferry.keeping.logbook import MoveNote, Record
     from clever_ferry.sheets.differing import Differences
     from clever_ferry.sheets.sheet import Sheet
@@ -53,9 +54,10 @@ def _sheet(ferry: Ferry, opened: OpenBerth, save: Save) -> Sheet | None:
 
 
 def write_crossing(
-    ferry: Ferry, plan: Plan, crossed: Crossed, before: list[Sheet | None], path: Path
-) -> None:
-    """Write what a crossing did as a page."""
+    ferry: Ferry, plan: Plan, crossed: Crossed, before: list[Sheet | None],
+    verdicts: list[Verdict], path: Path,
+) -> None:  # fmt: skip
+    """Write what a crossing did as a page, with what the game itself has said, if it was asked."""
     source, target = plan.source.berth, plan.target.berth
     moves = []
     for move, proof, examined, sheet in zip(
@@ -75,7 +77,9 @@ def write_crossing(
     steps = steps_after(plan, [proof.save for proof in crossed.proofs], str)
     stamp = time.time_ns()
     report = Report(
-        f"Crossing {crossed.number}", target.game.title, "read back and the same", stamp,
+        f"Crossing {crossed.number}", target.game.title,
+        told_found("read back and the same",
+                   all(one.loads for one in verdicts) if verdicts else None, ""), stamp,
         f"{source.title} ({source.address})", f"{target.title} ({target.address})", tuple(moves),
         crossed.backup, (*plan.notes, *(f"Not kept: {one}" for one in crossed.unkept)),
         tuple(steps), f"cferry undo {crossed.number}", tuple(_events(plan, stamp)),
@@ -136,7 +140,7 @@ def write_record(record: Record, path: Path) -> None:
     """Write what the logbook tells of a change as a page."""
     details = record.details
     report = Report(
-        record.what.capitalize(), details.game, told_state(record.state), record.started,
+        record.what.capitalize(), details.game, told_outcome(record), record.started,
         f"{details.source.title} ({details.source.address})",
         f"{details.target.title} ({details.target.address})",
         tuple(_move(one, details.source.title, details.target.title) for one in details.moves),

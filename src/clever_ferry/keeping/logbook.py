@@ -9,8 +9,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from msgspec import Struct, ValidationError, convert, to_builtins
+from msgspec.structs import replace
 
 from clever_ferry.cargo import Fact
+from clever_ferry.certainty import SaveLevel
 from clever_ferry.errors import DamagedError, UnsupportedError
 from clever_ferry.keeping.records import Time
 from clever_ferry.moving.presence import stands
@@ -26,6 +28,7 @@ __all__ = [
     "MoveNote",
     "Record",
     "SaveNote",
+    "Seen",
     "Side",
     "State",
 ]
@@ -96,6 +99,17 @@ class Left(Struct, frozen=True):
     stamp: Time = 0
 
 
+class Seen(Struct, frozen=True):
+    """What the game has made of all that was carried, as far as it was asked or watched."""
+
+    loads: bool | None = None
+    """Whether the game itself has loaded it; None where it was not asked."""
+    launch: str = ""
+    """The verdict on the first launch, as `cferry watch` names it; the worst of several saves."""
+    stamp: Time = 0
+    """When that was found, ns since 1970."""
+
+
 class Details(Struct, frozen=True, rename={"source": "from", "target": "to"}):
     """What was carried from where to where, and how it left the target."""
 
@@ -114,6 +128,7 @@ class Details(Struct, frozen=True, rename={"source": "from", "target": "to"}):
     anchor_stamp: Time = 0
     reason: str | None = None
     """Why nothing came of it."""
+    seen: Seen = Seen()
 
 
 class Record(Struct, frozen=True):
@@ -131,6 +146,16 @@ class Record(Struct, frozen=True):
     def what(self) -> str:
         """What it was, with its number: `crossing 4`."""
         return f"{self.details.kind} {self.number}"
+
+    @property
+    def level(self) -> SaveLevel | None:
+        """The highest level that all its saves have reached; None where none is written down."""
+        moves, seen = self.details.moves, self.details.seen
+        if self.state != "proved" or not moves or any(one.arrived is None for one in moves):
+            return None
+        if seen.launch == "goes on":
+            return "goes on"
+        return "loads" if seen.loads else "same"
 
 
 class Logbook:
@@ -197,6 +222,23 @@ class Logbook:
                 "UPDATE crossings SET state = ?, ended = coalesce(?, ended), "
                 "story = coalesce(?, story) WHERE number = ? AND state != ?",
                 (state, ended, None if details is None else _text(details), number, state),
+            )
+
+    def saw(
+        self, number: int, now: int, *, loads: bool | None = None, launch: str | None = None
+    ) -> None:
+        """Write down what the game has made of a crossing; what is None stays as it was."""
+        record = self.record(number)
+        if record is None:
+            return
+        was = record.details.seen
+        seen = Seen(
+            was.loads if loads is None else loads, was.launch if launch is None else launch, now
+        )
+        with self._open() as book:
+            book.execute(
+                "UPDATE crossings SET story = ? WHERE number = ? AND state = ?",
+                (_text(replace(record.details, seen=seen)), number, record.state),
             )
 
     def records(self) -> list[Record]:

@@ -175,10 +175,11 @@ def command(
         carried = [proof.save for proof in crossed.proofs]
         with one_by_one("Asking the game", as_json) as count:
             verdicts = ferry.asking.ask_there(plan.target.berth, carried, given, count)
+        ferry.asking.note(crossed.number, verdicts)
     written = report is not None
     if report is not None:
         try:
-            write_crossing(ferry, plan, crossed, before, report)
+            write_crossing(ferry, plan, crossed, before, verdicts, report)
         except (FerryError, OSError) as error:  # the crossing stands all the same
             told, written = getattr(error, "what", str(error)), False
             console(err=True).print(

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from clever_ferry.cli.described import record_data, told_state
+from clever_ferry.cli.described import record_data, told_outcome
 from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import agree, can_ask, ferry_here
 from clever_ferry.cli.options import json_option
@@ -77,7 +77,7 @@ def command(context: click.Context, given_up: int | None, yes: bool, as_json: bo
             str(record.number), when_cell(record.started), what,
             escape(details.source.address) + _slots(move.from_slot for move in details.moves),
             escape(details.target.address) + _slots(move.to_slot for move in details.moves),
-            f"[{style}]{told_state(record.state)}[/]",
+            f"[{style}]{told_outcome(record).replace('; ', chr(10))}[/]",
         )  # fmt: skip
     out.print(shown)
     for record in records:
@@ -116,7 +116,7 @@ def show(computer: Path | None, number: int, html: Path | None, as_json: bool) -
         return
     out, details = console(), record.details
     style = _STYLES.get(record.state, "bad")
-    out.print(f"{heading(record.what.capitalize())}  [{style}]{told_state(record.state)}[/]  "
+    out.print(f"{heading(record.what.capitalize())}  [{style}]{told_outcome(record)}[/]  "
               f"[dim]{when(record.started)}[/]", soft_wrap=True)  # fmt: skip
     for label, side in (("from", details.source), ("to", details.target)):
         out.print(f"  {label:<5} {escape(side.title)}  [place]{escape(side.address)}[/]",
