@@ -25,6 +25,7 @@ from clever_ferry.judging.verdict import Enough, judge
 from clever_ferry.model import ValidationError, convert
 from clever_ferry.recipes.loader_models import LoaderInfo
 from clever_ferry_demo.kingfisher_crown.program import demo_reigns, lay_kingfisher_crown
+from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from tests.conftest import Den, bins, state
 
@@ -136,12 +137,15 @@ def saltglass(den: Den) -> None:
 def test_other_stand_ins_load_with_what_they_need(den: Den) -> None:
     yard = lay_orrery_yard(den.top, "wren", demo_yards())
     lay_kingfisher_crown(den.top, demo_reigns())
-    for game, where, fact in (
-        ("orrery-yard", "Brass Court", "Day 31"),
-        ("kingfisher-crown", "Kelpmark Rising", "Day 411, Provinces 192"),
+    lay_moth_lantern(den.top)
+    for game, edition, where, fact in (
+        ("orrery-yard", "windows", "Brass Court", "Day 31"),
+        ("kingfisher-crown", "windows", "Kelpmark Rising", "Day 411, Provinces 192"),
+        ("moth-lantern", "classic", "1", "Page 28"),
+        ("moth-lantern", "anniversary", "1", "Page 1"),
     ):
-        allow(den, game, "windows")
-        told = den.cferry("check", f"{game}/windows:{where}", "--with-game").out
+        allow(den, game, edition)
+        told = den.cferry("check", f"{game}/{edition}:{where}", "--with-game").out
         assert f"it tells   {fact}\n" in told
     packs = [path.name for path in (yard / "packs").iterdir()]
     assert packs, "they go along, as the recipe says that its game needs them"
