@@ -178,6 +178,7 @@ class Ferry:
         sharing: Sequence[str] = (),
         whole_only: bool = False,
         waived: Collection[str] = (),
+        tell: bool = True,
     ) -> Plan:
         """Plan a crossing between two addresses; nothing is written.
 
@@ -186,6 +187,7 @@ class Ferry:
         shared pieces to carry too; `whole_only` leaves damaged saves behind. `waived` are words by
         which the user says that a refusal has no ground: `newer-ok` (the target's game was
         updated), `packs-ok` (its add-ons are there), `host-ok` (it loads another host's world).
+        Where the target has a config that names the save to load, it will, unless `tell` is off.
         """
         from clever_ferry.crossing.planning import make_plan
         from clever_ferry.finding.signs import signs_of
@@ -219,6 +221,7 @@ class Ferry:
             sharing=sharing,
             whole_only=whole_only,
             waived=waived,
+            tell=tell,
         )
         return replace(plan, signs=signs_of(self.computer, to_berth))
 

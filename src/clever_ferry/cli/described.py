@@ -179,6 +179,10 @@ def plan_data(plan: Plan) -> dict[str, Any]:
         "moves": [{**move_data(move), "not_carried": plan.strays(move)} for move in plan.moves],
         "shared": [{"piece": item.piece.title, "to": item.put.name} for item in plan.shared],
         "rebuilt": list(plan.rebuilt),
+        "told": [
+            {"file": one.path, "lines": [f"{sign} {line}" for sign, line in one.lines]}
+            for one in plan.told
+        ],
         "notes": list(plan.notes),
         "already": [{"name": save.title, "slot": own.slot} for save, own in plan.already],
         "left": [save_data(save) for save in plan.left],

@@ -148,6 +148,11 @@ def _print_kept(out: Console, plan: Plan) -> None:
     if plan.rebuilt:
         out.print(f"[bold]Removed:[/] {escape(', '.join(plan.rebuilt[:4]))}"
                   f"{' …' if len(plan.rebuilt) > 4 else ''}; the game makes it anew")  # fmt: skip
+    for one in plan.told:
+        out.print(f"[bold]Told which save to load:[/] {escape(one.path)}", soft_wrap=True)
+        for sign, line in one.lines:
+            out.print(f"    [{'care' if sign == '-' else 'good'}]{sign}[/] {escape(line)}",
+                      soft_wrap=True)  # fmt: skip
     for note in plan.notes:
         out.print(f"[care]Note:[/] {escape(note)}")
     for save, own in plan.already:

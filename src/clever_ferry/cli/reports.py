@@ -81,7 +81,9 @@ def write_crossing(
         told_found("read back and the same",
                    all(one.loads for one in verdicts) if verdicts else None, ""), stamp,
         f"{source.title} ({source.address})", f"{target.title} ({target.address})", tuple(moves),
-        crossed.backup, (*plan.notes, *(f"Not kept: {one}" for one in crossed.unkept)),
+        crossed.backup,
+        (*plan.notes, *(f"Told in {one.path}: that is the save to load next." for one in plan.told),
+         *(f"Not kept: {one}" for one in crossed.unkept)),
         tuple(steps), f"cferry undo {crossed.number}", tuple(_events(plan, stamp)),
     )  # fmt: skip
     with new_file(path) as part:

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from clever_ferry.boxes import Making
 from clever_ferry.crossing.changing import Change, Outcome, Request, make_change, new_token
+from clever_ferry.crossing.configuring import stands
 from clever_ferry.crossing.guarding import AtWork
 from clever_ferry.crossing.notes import note_of, side_of
 from clever_ferry.crossing.plan import Plan
@@ -23,6 +24,7 @@ from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.logbook import Arrived, Details, MoveNote
 from clever_ferry.keeping.snapshots import kept_save
 from clever_ferry.moving.names import refuse_forbidden
+from clever_ferry.payload import BytesPayload
 from clever_ferry.proving.comparing import Proof, arrived, prove, untouched
 from clever_ferry.recipes.encoding import Encoded, encode, encode_shared
 from clever_ferry.recipes.establishing import Examined, Examiner
@@ -92,8 +94,10 @@ class _Crossing(Change[Crossed]):
         plan = self._plan
         self._examined = _examined(plan)
         now = open_berth(plan.target.berth, facts=False, given=plan.given).contents
-        if untouched(plan.target.contents, now, set()) or len(now.entries) != len(
-            plan.target.contents.entries
+        if (
+            untouched(plan.target.contents, now, set())
+            or len(now.entries) != len(plan.target.contents.entries)
+            or not all(stands(plan.target, one, after=False) for one in plan.told)
         ):
             raise RefusedError(
                 "The target changed after the plan was shown, so nothing was carried.",
@@ -118,6 +122,8 @@ class _Crossing(Change[Crossed]):
             if edition.barred(output.path):
                 raise RefusedError(f"{output.path} is never to be touched, as the recipe says.")
             yield output
+        for told in plan.told:
+            yield Output(told.path, BytesPayload(told.after), self._started)
 
     def prove(self, outcome: Outcome) -> Crossed:
         """Hold what the target's edition reads back against what was carried."""
@@ -133,6 +139,7 @@ class _Crossing(Change[Crossed]):
                 prove(target.game, target.edition, move.save, encoded, found, now.known, tally)
             )
         concerned = {item.put.name for item in plan.encoded} | set(plan.rebuilt)
+        concerned |= {one.path for one in plan.told}
         concerned |= {name for move in plan.moves for name in move.removes}
         concerned |= {f"{name}{ending}" for name in concerned for ending in COMPANIONS}
         shared = {piece.key: piece for piece in now.listing.shared}
@@ -141,6 +148,8 @@ class _Crossing(Change[Crossed]):
             for item in self._shared
             if not arrived(item, shared.get(item.piece.key))
         ]
+        faults += [f"{one.path} does not say which save to load" for one in plan.told
+                   if not stands(plan.target, one, after=True)]  # fmt: skip
         faults += [f"{p.save.title}: {fault}" for p in proofs for fault in p.faults]
         faults += [
             f"{name} changed, although it was not concerned"

@@ -12,7 +12,7 @@ from clever_ferry.finding.signs import Signs
 from clever_ferry.naming import Value
 from clever_ferry.recipes.encoding import Encoded, Encoding
 
-__all__ = ["Arrival", "Move", "Plan"]
+__all__ = ["Arrival", "Move", "Plan", "Told"]
 
 
 class Arrival(Struct, frozen=True):
@@ -48,6 +48,24 @@ class Move(Struct, frozen=True):
         return [pair for pair in pairs if pair[0] != pair[1]]
 
 
+class Told(Struct, frozen=True):
+    """A file beside the target's saves that tells its game which one to load, before and after."""
+
+    path: str
+    before: bytes
+    after: bytes
+
+    @property
+    def lines(self) -> list[tuple[str, str]]:
+        """The lines that go (`-`) and come (`+`), in the file's order."""
+        from difflib import ndiff
+
+        old, new = (
+            one.decode("utf-8", "replace").splitlines() for one in (self.before, self.after)
+        )
+        return [(line[0], line[2:]) for line in ndiff(old, new) if line[0] in "-+"]
+
+
 class Plan(Struct, frozen=True):
     """A crossing as it will be carried out."""
 
@@ -66,6 +84,7 @@ class Plan(Struct, frozen=True):
     """Chosen saves that stay behind, as they are damaged."""
     already: tuple[tuple[Save, Save], ...] = ()
     """Chosen saves that stay, as the target has that very progress, and the target's."""
+    told: tuple[Told, ...] = ()
     notes: tuple[str, ...] = ()
     """What is to be said of versions, add-ons, and what the target does differently."""
 

@@ -22,6 +22,7 @@ from clever_ferry.layouts.whole import LayoutForm
 from clever_ferry.naming import FieldSpec, NumberField
 from clever_ferry.payload import BytesPayload, Payload, read_all
 from clever_ferry.recipes.agreement_faults import agreement_faults
+from clever_ferry.recipes.configs import compile_configs
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.effects import (
     box_layout_effects,
@@ -238,6 +239,7 @@ def _edition(
     if loader is not None:
         for key, what in loader_faults(loader, berth_fields.union(keys), recipe.facts):
             faults.add(key, what)
+    configs = compile_configs(info, recipe, berth_fields.union(keys), files, never, faults)
     for key, what in edition_effects(info, recipe, berth_fields, keys):
         faults.add(key, what)
     used = berth_fields.union(
@@ -274,6 +276,7 @@ def _edition(
         before=info.before,
         newest=info.newest,
         loader=loader,
+        configs=configs,
     )
 
 

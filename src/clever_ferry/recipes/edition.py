@@ -17,6 +17,7 @@ from clever_ferry.moving.names import folded
 from clever_ferry.naming import FieldSpec, JoinedField, Names, NumberField, Pattern, Value
 from clever_ferry.payload import Payload
 from clever_ferry.recipes.agreeing import unlike, unlike_facts
+from clever_ferry.recipes.configs import Config
 from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.loader_models import LoaderInfo
 from clever_ferry.recipes.models import (
@@ -71,6 +72,8 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
     limits: tuple[LimitInfo, ...] = ()
     loader: LoaderInfo | None = None
     """How its game is asked whether a save loads."""
+    configs: tuple[Config, ...] = ()
+    """Files that tell its game which save to load."""
     arriving: Mapping[str, ArrivingInfo] = field(default_factory=dict)
     """What is special about saves from another edition, by its id."""
     before: tuple[str, ...] = ()

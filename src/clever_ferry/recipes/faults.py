@@ -69,6 +69,9 @@ def form_faults(recipe: GameRecipe) -> list[str]:
     held += [(f"editions.{name}.format.holds", one.format.holds, {*DOCUMENTS, *recipe.forms})
              for name, one in recipe.editions.items() if isinstance(one.format, NodesSpec)
             ]  # fmt: skip
+    held += [(f"editions.{name}.config[{number}].holds", one.holds, {*DOCUMENTS, *recipe.forms})
+             for name, edition in recipe.editions.items()
+             for number, one in enumerate(edition.config, 1)]  # fmt: skip
     faults = [f"{key}: there is no form {name!r}; {known(names)}"
               for key, name, names in held if name not in names]  # fmt: skip
     faults += [f"forms.{name}: a form of that name is known already"

@@ -22,6 +22,7 @@ __all__ = [
     "BerthInfo",
     "BoxRecipe",
     "CloudInfo",
+    "ConfigInfo",
     "EditionInfo",
     "FileInfo",
     "GameRecipe",
@@ -288,6 +289,21 @@ class CloudInfo(Model):
             raise ValueError("`under` and `says` are about the file that `sign` names")
 
 
+class ConfigInfo(Model):
+    """A file beside the saves in which a game, a server mostly, is told which save to load."""
+
+    file: Annotated[Line, hint("its path in the saves' folder")]
+    holds: Annotated[Line, hint("its form: one of documents, or one of `forms`")]
+    set: Annotated[
+        dict[Line, Line],
+        Meta(
+            min_length=1,
+            description="by place, what must stand there; `{name}` is a field of the save that is "
+            "carried, spelled as in its file's name, or of its folder",
+        ),
+    ]
+
+
 class EditionInfo(Model):
     """One form in which the game is out."""
 
@@ -352,6 +368,9 @@ class EditionInfo(Model):
         ),
     ] = None
     limits: Annotated[tuple[LimitInfo, ...], hint("what its game has no room for")] = ()
+    config: Annotated[
+        tuple[ConfigInfo, ...], hint("files that tell its game which save to load: a crossing does")
+    ] = ()
     arriving: Annotated[dict[Id, ArrivingInfo], hint("by the edition that saves come from")] = {}
 
 

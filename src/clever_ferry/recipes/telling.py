@@ -104,6 +104,9 @@ def _rules(game: Game, edition: Edition) -> Iterator[str]:
     if edition.loader is not None:
         program = " or ".join(edition.loader.program)
         yield f"whether a save loads, {program} itself can be asked: cferry check --with-game"
+    for config in edition.configs:
+        told = ", ".join(f"{place} = {text}" for place, text in config.info.set.items())
+        yield f"a crossing tells it in {config.info.file} which save to load: {told}"
     for cloud in edition.clouds:
         yield f"{cloud.info.title} may put an old save back; a crossing says what to do then"
     for pattern in edition.never:

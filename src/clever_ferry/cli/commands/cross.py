@@ -87,6 +87,10 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
     help="Where the target's game must do something first (be started once, save a throwaway, be "
     "closed), wait for that, and go on.",
 )  # fmt: skip
+@click.option(
+    "--no-tell", is_flag=True,
+    help="Leave the target's config as it is, where that names the save that its game loads.",
+)  # fmt: skip
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
 @click.option(
     "--from-account", metavar="NAME", help="Whose saves to take, where several have some."
@@ -99,7 +103,7 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,
     sharing: tuple[str, ...], whole_only: bool, waived: list[str], dry_run: bool,
-    report: Path | None, with_game: bool, wait: bool, yes: bool, replace: bool,
+    report: Path | None, with_game: bool, wait: bool, no_tell: bool, yes: bool, replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
 ) -> None:  # fmt: skip
@@ -147,7 +151,7 @@ def command(
                 source, target, given=given,
                 from_account=answers.get("--from-account", from_account),
                 to_account=answers.get("--to-account", to_account),
-                sharing=sharing, whole_only=whole_only, waived=waived,
+                sharing=sharing, whole_only=whole_only, waived=waived, tell=not no_tell,
             ),
             ask=ask,
         )  # fmt: skip
@@ -279,6 +283,9 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed, verdicts: Sequenc
         if not fact.same:
             line = f"{fact.label} was {fact.before} and is {fact.after}, as it may after a move."
             out.print(f"  {escape(line)}")
+    if plan.told:
+        files = " and ".join(one.path for one in plan.told)
+        out.print(f"  Told in {escape(files)}: that is the save to load next.", soft_wrap=True)
     print_unkept(crossed.unkept)
     after = steps_after(plan, [proof.save for proof in crossed.proofs], place)
     if after:

@@ -1,0 +1,91 @@
+"""Files that tell a game, a server mostly, which save to load: as compiled, and what they say."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Mapping, Sequence
+from typing import NamedTuple
+
+from clever_ferry.documents.document import FORMS, Insert, Put, changed, form_of, values_in
+from clever_ferry.documents.form import Form
+from clever_ferry.documents.places import place_fault
+from clever_ferry.naming import Names, Pattern
+from clever_ferry.payload import Payload
+from clever_ferry.recipes.faults import Faults
+from clever_ferry.recipes.loader_models import filled
+from clever_ferry.recipes.models import ConfigInfo, EditionInfo, GameRecipe
+from clever_ferry.recipes.parts import PieceFile
+from clever_ferry.wording import known
+
+__all__ = ["Config", "compile_configs"]
+
+_NAMED = re.compile(r"\{(\w+)\}")
+
+
+class Config(NamedTuple):
+    """One such file, and its form."""
+
+    info: ConfigInfo
+    form: Form
+
+    def lacks(self, values: Mapping[str, str]) -> list[str]:
+        """Return the fields that must be named and have no value."""
+        every = [name for text in self.info.set.values() for name in _NAMED.findall(text)]
+        return [name for name in dict.fromkeys(every) if name not in values]
+
+    def named(self, source: Payload, values: Mapping[str, str]) -> Payload | None:
+        """Return the file as it names a save by its fields; None where it does so already.
+
+        Raises FerryError where the file is damaged, or can't hold what should stand there.
+        """
+        wanted = {place: filled(text, values) for place, text in self.info.set.items()}
+        there = values_in(self.form, source, list(wanted))
+        changes: list[Put | Insert] = []
+        for (place, text), found in zip(wanted.items(), there, strict=True):
+            if not found:
+                changes.append(Insert(place, text))
+            elif any(str(one) != text for one in found):
+                number = all(type(one) is int for one in found) and str_is_number(text)
+                changes.append(Put(place, int(text) if number else text))
+        return changed(self.form, source, changes) if changes else None
+
+    def names(self, source: Payload, values: Mapping[str, str]) -> bool:
+        """Tell whether the file names a save by its fields."""
+        return self.named(source, values) is None
+
+
+def str_is_number(text: str) -> bool:
+    """Tell whether a text is how a whole number is written."""
+    return text.isdecimal() and text == str(int(text))
+
+
+def compile_configs(
+    info: EditionInfo, recipe: GameRecipe, fields: Collection[str], files: Sequence[PieceFile],
+    never: Sequence[Pattern | None], faults: Faults,
+) -> tuple[Config, ...]:  # fmt: skip
+    """Return an edition's config files; what is wrong with them is added to `faults`.
+
+    `fields` are those that a save that is carried will have.
+    """
+    found: list[Config] = []
+    pieces = Names([(one, None) for file in files for one in file.patterns], fold=True)
+    barred = Names([(one, None) for one in never if one is not None], fold=True)
+    for number, one in enumerate(info.config, 1):
+        key = f"config[{number}]"
+        if faults.pattern(f"{key}.file", one.file, {}) is None:
+            continue
+        if pieces.read(one.file):
+            faults.add(f"{key}.file", "that is a file of its saves, which a crossing writes anyway")
+        if barred.read(one.file):
+            faults.add(f"{key}.file", "`never` says that it is not to be touched")
+        if one.file in [other.info.file for other in found]:
+            faults.add(f"{key}.file", "that stands here twice")
+        for place, text in one.set.items():
+            if why := place_fault(place):
+                faults.add(f"{key}.set", f"{place}: {why}")
+            for name in _NAMED.findall(text):
+                if name not in fields:
+                    faults.add(f"{key}.set", f"nothing fills {{{name}}}; {known(fields)}")
+        if one.holds in {*FORMS, *recipe.forms}:
+            found.append(Config(one, form_of(one.holds, recipe.forms)))
+    return tuple(found)
