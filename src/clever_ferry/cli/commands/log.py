@@ -25,6 +25,7 @@ from clever_ferry.errors import UnknownNameError, WrongUseError
 
 if TYPE_CHECKING:
     from clever_ferry.ferry import Ferry
+    from clever_ferry.keeping.logbook import Record
 
 __all__ = ["command"]
 
@@ -72,12 +73,11 @@ def command(context: click.Context, given_up: int | None, yes: bool, as_json: bo
             f"[dim]{escape(told_facts(_some(move.save.facts)))}[/]"
             for move in details.moves
         )
-        style = _STYLES.get(record.state, "bad")
         shown.add_row(
             str(record.number), when_cell(record.started), what,
             escape(details.source.address) + _slots(move.from_slot for move in details.moves),
             escape(details.target.address) + _slots(move.to_slot for move in details.moves),
-            f"[{style}]{told_outcome(record).replace('; ', chr(10))}[/]",
+            _state(record, "\n"),
         )  # fmt: skip
     out.print(shown)
     for record in records:
@@ -115,8 +115,7 @@ def show(computer: Path | None, number: int, html: Path | None, as_json: bool) -
         echo_json({**record_data(record), "file": str(html) if html is not None else None})
         return
     out, details = console(), record.details
-    style = _STYLES.get(record.state, "bad")
-    out.print(f"{heading(record.what.capitalize())}  [{style}]{told_outcome(record)}[/]  "
+    out.print(f"{heading(record.what.capitalize())}  {_state(record, '; ')}  "
               f"[dim]{when(record.started)}[/]", soft_wrap=True)  # fmt: skip
     for label, side in (("from", details.source), ("to", details.target)):
         out.print(f"  {label:<5} {escape(side.title)}  [place]{escape(side.address)}[/]",
@@ -156,6 +155,17 @@ def _give_up(ferry: Ferry, number: int, *, yes: bool, as_json: bool) -> None:
             f"Change {number} is given up. Look whether the saves there load: {escape(root)}",
             soft_wrap=True,
         )
+
+
+def _state(record: Record, between: str) -> str:
+    """Return a crossing's state, and what its game has made of it, each in its colour."""
+    state, _, found = told_outcome(record).partition("; ")
+    style = _STYLES.get(record.state, "bad")
+    seen = record.details.seen
+    bad = seen.launch not in ("", "goes on", "not loaded") or (not seen.launch and not seen.loads)
+    good = "good" if seen.launch == "goes on" or seen.loads else "dim"
+    more = f"{between}[{'care' if bad else good}]{found}[/]" if found else ""
+    return f"[{style}]{state}[/]{more}"
 
 
 def _some(facts: Mapping[str, str]) -> list[tuple[str, str]]:
