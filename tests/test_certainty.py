@@ -143,7 +143,8 @@ def test_a_picture_that_ends_before_its_end_is_cut() -> None:
 @pytest.mark.parametrize(
     ("head", "kind"),
     [(b"\0\1\2", "unknown"), (b"\x78\x9c" + b"\xff" * 9, "unknown"),
-     (zlib.compress(b"day 31"), "zlib"), (b"ab", "text"), (b"\x80", "unknown"), (b"", "unknown"),
+     (zlib.compress(b"day 31"), "zlib"), (zlib.compress(b""), "unknown"), (b"ab", "text"),
+      (b"\x80", "unknown"), (b"", "unknown"),
      (("é" * 2048).encode(), "text"), (("x" + "é" * 2048).encode()[:4096], "text"),
      (b"x" * 4000 + b"\xc3", "unknown"),
      ("héron".encode("utf-16"), "text"), (b"\xff\xfe\0", "unknown")],
