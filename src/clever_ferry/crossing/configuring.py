@@ -9,6 +9,7 @@ from msgspec import Struct
 from clever_ferry.crossing.plan import Move, Told
 from clever_ferry.errors import DamagedError, FerryError, RefusedError
 from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.naming import FieldSpec, JoinedField, Value
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry.recipes.configs import Config
 
@@ -45,8 +46,8 @@ def _told(config: Config, target: OpenBerth, moves: Sequence[Move]) -> Told | st
     if info is None:
         return f"{name} is not there, so the game is not told which save to load."
     fields = {**berth.fields, **moves[0].fields}
-    written = {key: berth.edition.fields[key].write(value) for key, value in fields.items()}
-    values = {key: text for key, text in written.items() if text is not None}
+    written = {key: _spelled(berth.edition.fields[key], value) for key, value in fields.items()}
+    values = {key: text for key, text in written.items() if text}
     if lacking := config.lacks(values):
         return (f"{name} is to name the save's {', '.join(lacking)}, which it has not: it stays "
                 "as it is.")  # fmt: skip
@@ -65,6 +66,13 @@ def _told(config: Config, target: OpenBerth, moves: Sequence[Move]) -> Told | st
             again=("--no-tell",),
         ) from None
     return Told(info.path, before, raw)
+
+
+def _spelled(field: FieldSpec, value: Value) -> str | None:
+    """Return a field as the save's own name spells it; several parts as they are shown."""
+    if isinstance(field, JoinedField) and isinstance(value, int):
+        return field.shown(value)
+    return field.write(value)
 
 
 def stands(target: OpenBerth, told: Told, *, after: bool) -> bool:
