@@ -20,6 +20,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, settings
 
+from clever_ferry.api import Ferry, open_ferry
 from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_loft, lay_world
 from tests.forking import Server, can_serve
 from tests.reaching import reaching
@@ -173,6 +174,13 @@ class Den:
         done = self.game(store, "load", "--slot", str(slot))
         assert done.code == 0, done.err
         return done.out.partition(": ")[2].strip()
+
+    def ferry(self) -> Ferry:
+        """Open the ferry here, as the program does."""
+        with pytest.MonkeyPatch.context() as patch:
+            for name, value in self.env.items():
+                patch.setenv(name, value)
+            return open_ferry(self.top)
 
     def recipe(self, name: str, text: str) -> Path:
         """Put a recipe of the user's own where the program looks for it."""

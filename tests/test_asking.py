@@ -16,7 +16,6 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from clever_ferry.api import open_ferry
 from clever_ferry.cargo import Fact
 from clever_ferry.judging import programs
 from clever_ferry.judging.programs import MARK, sandbox
@@ -215,9 +214,8 @@ def test_where_no_copy_can_be_made_that_is_told(den: Den, monkeypatch: pytest.Mo
         raise OSError(28, "No space left on device")
 
     saltglass(den)
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
     monkeypatch.setattr("clever_ferry.asking.TemporaryDirectory", full)
-    _, (verdict,) = open_ferry(den.top).asking.check("saltglass/depot:1")
+    _, (verdict,) = den.ferry().asking.check("saltglass/depot:1")
     assert (verdict.how, verdict.what) == (
         "not asked", "it could not be asked: No space left on device",
     )  # fmt: skip

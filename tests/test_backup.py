@@ -14,7 +14,6 @@ from pathlib import Path
 import bagit
 import pytest
 
-from clever_ferry.api import open_ferry
 from clever_ferry.keeping.locker import Locker
 from clever_ferry.keeping.pruning import Rules
 from clever_ferry.keeping.reading import SnapshotFiles
@@ -266,9 +265,8 @@ def test_names_that_are_no_text_are_kept_and_exported(tmp_path: Path) -> None:
     bagit.Bag(str(next((tmp_path / "b").iterdir()))).validate()
 
 
-def test_pruning_keeps_by_count_and_age(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    ferry, day = open_ferry(den.top), 24 * 3600 * 10**9
+def test_pruning_keeps_by_count_and_age(den: Den) -> None:
+    ferry, day = den.ferry(), 24 * 3600 * 10**9
     from clever_ferry.crossing.backing_up import back_up
 
     now, opened = time.time_ns(), ferry.slots("saltglass/depot")[0]

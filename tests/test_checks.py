@@ -19,7 +19,6 @@ import pytest
 from cryptography.hazmat.primitives.ciphers import Cipher, algorithms, modes
 from msgspec.structs import replace
 
-from clever_ferry.api import open_ferry
 from clever_ferry.boxes import make_box
 from clever_ferry.boxes.spec import ArchiveSpec, TableSpec
 from clever_ferry.cargo import Fact, Piece, Save
@@ -63,11 +62,8 @@ def layout(*fields: dict[str, Any]) -> Any:
     return compile_layouts({"it": convert({"fields": list(fields)}, LayoutSpec)})["it"]
 
 
-def test_a_save_that_is_added_after_the_plan_was_shown(
-    den: Den, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    ferry = open_ferry(den.top)
+def test_a_save_that_is_added_after_the_plan_was_shown(den: Den) -> None:
+    ferry = den.ferry()
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
     old = next(den.depot.glob("voyage-02-*"))
     shutil.copytree(old, den.depot / "voyage-03-00112233445566aa")  # and no other file changes
@@ -77,9 +73,8 @@ def test_a_save_that_is_added_after_the_plan_was_shown(
     assert state(den.depot) == before
 
 
-def test_an_extra_piece_is_not_what_was_carried(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    plan = open_ferry(den.top).plan("saltglass/depot:3", "saltglass/depot:5")
+def test_an_extra_piece_is_not_what_was_carried(den: Den) -> None:
+    plan = den.ferry().plan("saltglass/depot:3", "saltglass/depot:5")
     (move,) = plan.moves
     encoded = encode(move.encoding, 0)
     for item in encoded:
@@ -308,12 +303,9 @@ files = [{ role = "world", path = "{slot}.w", layers = ["cut"] }]
 
 
 @pytest.mark.parametrize("field", ["size", "stamp"])
-def test_an_edit_between_reading_and_carrying_is_seen(
-    den: Den, monkeypatch: pytest.MonkeyPatch, field: str
-) -> None:
+def test_an_edit_between_reading_and_carrying_is_seen(den: Den, field: str) -> None:
     """Also one that keeps size and time, where the system tells when a file changed."""
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    ferry = open_ferry(den.top)
+    ferry = den.ferry()
     plan = ferry.plan("saltglass/depot:3", "saltglass/tern:2")
     file = next(den.depot.glob("voyage-02-*")) / "world.sgw"
     data = file.stat()
@@ -427,13 +419,10 @@ def test_a_part_of_a_name_that_nothing_gives_is_left_out(den: Den, tmp_path: Pat
     assert [path.name for path in (tmp_path / "there").iterdir()] == ["2.bin"]
 
 
-def test_what_a_tidying_does_not_bring_to_the_front_is_put_back(
-    den: Den, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_what_a_tidying_does_not_bring_to_the_front_is_put_back(den: Den) -> None:
     """The game writes one more generation, just as the one in front goes."""
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
     lay_moth_lantern(den.top)
-    ferry = open_ferry(den.top)
+    ferry = den.ferry()
     store = hidden(ferry)
     opened, found = ferry.hidden("moth-lantern/anniversary")
     folder = Path(opened.berth.root)

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import pytest
 
-from clever_ferry.api import open_ferry
 from clever_ferry.errors import NotProvenError, RefusedError
 from tests.conftest import Den, bins, state
 
@@ -106,11 +105,10 @@ def test_where_nothing_can_be_told_that_is_said(
 
 
 def test_a_config_that_somebody_else_writes_is_never_lost(
-    pier: Callable[..., tuple[Den, Path]], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    pier: Callable[..., tuple[Den, Path]], tmp_path: Path
 ) -> None:
     here, server = pier("properties", b"world = x\n")
-    monkeypatch.setenv("CFERRY_HOME", str(here.home))
-    ferry, file = open_ferry(here.top), server / "etc/load.cfg"
+    ferry, file = here.ferry(), server / "etc/load.cfg"
     plan = ferry.plan(f"bin/home@{tmp_path / 'home'}:7", f"bin/server@{server}:7")
     file.write_bytes(b"world = y\n")
     with pytest.raises(RefusedError, match="changed after the plan"):

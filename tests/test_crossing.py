@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import pytest
 
-from clever_ferry.api import open_ferry
 from clever_ferry.crossing import changing
 from tests.conftest import Den, state
 
@@ -29,8 +28,7 @@ def test_what_is_replaced_is_kept_while_much_is_read(
 ) -> None:
     before = state(den.tern)
     monkeypatch.setattr(changing, "_WORTH_A_THREAD", 0)
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    ferry = open_ferry(den.top)
+    ferry = den.ferry()
     ferry.carry_out(ferry.plan("saltglass/depot:3", "saltglass/tern:2"))
     assert den.loads("tern", 2) == den.loads("depot", 3)
     den.cferry("undo", "--yes")

@@ -13,7 +13,6 @@ from typing import Any
 
 import pytest
 
-from clever_ferry.api import open_ferry
 from clever_ferry.errors import PutBackError
 from clever_ferry.moving.system import undisturbed
 from tests.conftest import Den, state
@@ -129,8 +128,7 @@ def test_attributes_that_can_not_be_kept_are_told_and_undone_whole(
     except OSError:
         pytest.skip("this disk has no such attributes")
     before = state(den.depot)
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    ferry = open_ferry(den.top)
+    ferry = den.ferry()
     setxattr = os.setxattr
 
     def failing(path: Any, name: str, value: bytes, **more: Any) -> None:

@@ -14,7 +14,6 @@ from pathlib import Path
 
 import pytest
 
-from clever_ferry.api import Ferry, open_ferry
 from clever_ferry.crossing.guarding import await_quiet
 from clever_ferry.crossing.restoring import Restoring
 from clever_ferry.errors import FerryError, HalfDoneError, NotMadeError, PutBackError, RefusedError
@@ -28,11 +27,6 @@ from clever_ferry_demo.world import DEPOT_ACCOUNT
 from tests.conftest import Den, run_module, state
 
 CROSS = ("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
-
-
-def ferry_for(den: Den, monkeypatch: pytest.MonkeyPatch) -> Ferry:
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    return open_ferry(den.top)
 
 
 def describe(den: Den, line: str) -> None:
@@ -158,7 +152,7 @@ def test_what_is_never_to_be_touched_is_not(den: Den) -> None:
 def test_a_disk_without_room_is_told_before_the_first_byte(
     den: Den, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    ferry = ferry_for(den, monkeypatch)
+    ferry = den.ferry()
     plan, before = ferry.plan("saltglass/tern:2", "saltglass/depot:1"), state(den.top)
     monkeypatch.setattr(LOCAL, "free_bytes", lambda path: 20_000)
     with pytest.raises(RefusedError, match="not enough room") as refused:
@@ -200,7 +194,7 @@ def test_a_target_disk_that_really_fills_up(
     shutil.copytree(den.top, small_disk / "den")
     den.top, den.depot = small_disk / "den", small_disk / "den" / den.depot.relative_to(den.top)
     fill(small_disk, leave)
-    ferry = ferry_for(den, monkeypatch)
+    ferry = den.ferry()
     before = state(den.top)
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
     with pytest.raises(RefusedError, match="not enough room"):  # 16 MiB are to stay free
@@ -222,7 +216,7 @@ def test_a_locker_disk_that_really_fills_up(
 ) -> None:
     fill(small_disk, 40_000)
     monkeypatch.setenv("CFERRY_LOCKER", str(small_disk / "locker"))
-    ferry = ferry_for(den, monkeypatch)
+    ferry = den.ferry()
     monkeypatch.setattr(LOCAL, "free_bytes", lambda path: 1 << 40)
     before = state(den.top)
     with pytest.raises(NotMadeError):
@@ -245,7 +239,7 @@ def test_a_target_over_two_file_systems(
     subprocess.run(["mount", "--bind", small_disk, people], check=True)
     try:
         before = state(den.depot)
-        ferry = ferry_for(den, monkeypatch)
+        ferry = den.ferry()
         seen: set[Path] = set()
         real = LOCAL.rename
 
@@ -270,7 +264,7 @@ def test_large_files_that_fail_while_others_are_written(
 ) -> None:
     """Large files are synced beside the work; none is relied on before."""
     monkeypatch.setattr(disk, "LARGE", 0)
-    ferry, before, count = ferry_for(den, monkeypatch), state(den.top), 0
+    ferry, before, count = den.ferry(), state(den.top), 0
 
     def failing(path: Path) -> None:
         nonlocal count
@@ -380,7 +374,7 @@ def test_a_lock_that_another_has_is_waited_for_as_long_as_is_said(
 def test_a_change_that_could_not_be_taken_back_bars_the_berth(
     den: Den, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    ferry = ferry_for(den, monkeypatch)
+    ferry = den.ferry()
     before, failing = state(den.depot), [True]
     real = LOCAL.rename
 
@@ -407,10 +401,8 @@ def test_a_change_that_could_not_be_taken_back_bars_the_berth(
 
 
 @pytest.mark.parametrize("when", ["backing up", "replacing", "proving"])
-def test_an_unplugged_drive_is_waited_for(
-    den: Den, monkeypatch: pytest.MonkeyPatch, when: str
-) -> None:
-    ferry = ferry_for(den, monkeypatch)
+def test_an_unplugged_drive_is_waited_for(den: Den, when: str) -> None:
+    ferry = den.ferry()
     before = state(den.depot)
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
     away = den.top.with_name("away")
@@ -430,10 +422,8 @@ def test_an_unplugged_drive_is_waited_for(
     ferry.carry_out(ferry.plan("saltglass/tern:2", "saltglass/depot:1"))
 
 
-def test_a_target_that_changed_since_an_undo_or_a_restore_was_shown(
-    den: Den, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    ferry = ferry_for(den, monkeypatch)
+def test_a_target_that_changed_since_an_undo_or_a_restore_was_shown(den: Den) -> None:
+    ferry = den.ferry()
     ferry.backup("saltglass/depot")
     ferry.carry_out(ferry.plan("saltglass/tern:2", "saltglass/depot:1"))
     undoing, restoring = ferry.plan_undo(), ferry.backups.plan_restore("latest")
@@ -455,7 +445,7 @@ def test_staging_of_another_ferry_is_left_alone(
     other, make, ferry = (
         den.depot / ".cferry-9-abcdef",
         LOCAL.make_folder,
-        ferry_for(den, monkeypatch),
+        den.ferry(),
     )
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
 
@@ -479,7 +469,7 @@ def test_staging_of_another_ferry_is_left_alone(
 def test_a_folders_time_comes_back_with_the_staging_that_could_not_be_swept(
     den: Den, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    before, remove, ferry = state(den.depot), LOCAL.remove_folder, ferry_for(den, monkeypatch)
+    before, remove, ferry = state(den.depot), LOCAL.remove_folder, den.ferry()
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:1")
 
     def failing(path: Path) -> None:

@@ -14,7 +14,6 @@ from pathlib import Path
 
 import pytest
 
-from clever_ferry.api import open_ferry
 from clever_ferry.cargo import digest_of
 from clever_ferry.keeping.verifying import verify
 from clever_ferry.moving.files import FolderFiles
@@ -37,7 +36,7 @@ def crowd(den: Den) -> None:
 @pytest.mark.long
 @pytest.mark.parametrize("target", ["saltglass/tern:2", "saltglass/depot:1"])
 def test_a_kill_at_any_instant_loses_nothing(
-    den: Den, target: str, monkeypatch: pytest.MonkeyPatch,
+    den: Den, target: str,
     record_property: Callable[[str, object], None],
 ) -> None:  # fmt: skip
     crowd(den)
@@ -47,10 +46,9 @@ def test_a_kill_at_any_instant_loses_nothing(
     started = time.perf_counter()
     den.cferry(*command[3:])
     whole = time.perf_counter() - started
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
     dice, killed = random.Random(target), 0
     for _ in range(ROUNDS):
-        ferry = open_ferry(den.top)
+        ferry = den.ferry()
         before, known = state(root), {one.number for one in ferry.log()}
         running = subprocess.Popen(
             command, env={**os.environ, **den.env}, stdout=subprocess.DEVNULL,
@@ -79,7 +77,7 @@ def test_a_kill_at_any_instant_loses_nothing(
         assert {p: d for p, d in before.items() if p not in own and d[0] != "folder"}.items() <= (
             now.items()
         )
-    assert not verify(open_ferry(den.top).keeps.locker).faults
+    assert not verify(den.ferry().keeps.locker).faults
     assert killed >= ROUNDS // 2
     record_property("kills", killed)
 

@@ -25,7 +25,6 @@ import zstandard
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from clever_ferry.api import open_ferry
 from clever_ferry.certainty import Evidence
 from clever_ferry.errors import (
     DamagedError,
@@ -478,8 +477,7 @@ def test_each_field_of_a_header_arrives_as_the_recipe_says(
     after = (theirs / "1").read_bytes()
     assert (after[:11], after[13:35]) == (b"THEIRS\x08" + machine, b"Wren\0\x05" + ident)
     assert after[11:13] != raw[11:13]
-    monkeypatch.setenv("CFERRY_HOME", str(here.home))
-    ferry, write = open_ferry(here.top), Layout.write
+    ferry, write = here.ferry(), Layout.write
     plan = ferry.plan(route[1], route[2], given={"owner": "Isa"})
     monkeypatch.setattr(Layout, "write", lambda own, said: write(own, {**said, "mode": 3}))
     with pytest.raises(FerryError) as error:

@@ -14,7 +14,7 @@ from blake3 import blake3
 from msgspec import to_builtins
 from msgspec.structs import replace
 
-from clever_ferry.api import Ferry, open_ferry
+from clever_ferry.api import Ferry
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.records import Format
 from clever_ferry.moving.system import Attributes
@@ -22,11 +22,6 @@ from tests.conftest import Den, link, state
 from tests.faulty_disk import FaultyDisk, Killed, Trouble
 
 INTO_DEPOT = ("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
-
-
-def ferry_for(den: Den, monkeypatch: pytest.MonkeyPatch) -> Ferry:
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    return open_ferry(den.top)
 
 
 def forged(path: Path, change: Callable[[dict[str, Any]], None]) -> None:
@@ -165,10 +160,8 @@ DAMAGES: dict[str, Callable[[Path], object]] = {
 
 @pytest.mark.parametrize("damage", DAMAGES)
 @pytest.mark.parametrize("step", ["staging", "renamed", "done"])
-def test_a_damaged_journal_is_told_and_left_behind(
-    den: Den, monkeypatch: pytest.MonkeyPatch, step: str, damage: str
-) -> None:
-    ferry = ferry_for(den, monkeypatch)
+def test_a_damaged_journal_is_told_and_left_behind(den: Den, step: str, damage: str) -> None:
+    ferry = den.ferry()
     before = state(den.depot)
     ident = killed_at(ferry, den, step)
     half = state(den.depot)
@@ -194,11 +187,9 @@ def test_a_damaged_journal_is_told_and_left_behind(
     den.cferry(*INTO_DEPOT)  # the berth is free again
 
 
-def test_records_of_newer_programs_are_left_to_those(
-    den: Den, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_records_of_newer_programs_are_left_to_those(den: Den) -> None:
     original = state(den.depot)
-    ident = killed_at(ferry_for(den, monkeypatch), den, "renamed")
+    ident = killed_at(den.ferry(), den, "renamed")
     entry, book = den.home / "journal" / f"{ident}.json", den.home / "logbook.sqlite"
     told = {**json.loads(entry.read_text()), "journal": 99}
     entry.write_text(json.dumps(told))
@@ -225,11 +216,9 @@ def test_records_of_newer_programs_are_left_to_those(
     assert "a newer cferry has written it" in den.cferry("harbour", "list", code=5).err
 
 
-def test_records_of_earlier_programs_are_read_and_brought_up(
-    den: Den, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_records_of_earlier_programs_are_read_and_brought_up(den: Den) -> None:
     before = state(den.depot)
-    ident = killed_at(ferry_for(den, monkeypatch), den, "done")
+    ident = killed_at(den.ferry(), den, "done")
     after = state(den.depot)
     entry = den.home / "journal" / f"{ident}.json"
     told = json.loads(entry.read_text())
@@ -252,9 +241,9 @@ def test_records_of_earlier_programs_are_read_and_brought_up(
 
 
 @pytest.mark.parametrize(("key", "value"), [("anchor", "x"), ("stages", [["y", 0]]), ("root", "z")])
-def test_a_journal_that_names_no_place_is_told(den: Den, monkeypatch: pytest.MonkeyPatch, key: str,
+def test_a_journal_that_names_no_place_is_told(den: Den, key: str,
                                                value: object) -> None:  # fmt: skip
-    ident = killed_at(ferry_for(den, monkeypatch), den, "renamed")
+    ident = killed_at(den.ferry(), den, "renamed")
     entry = den.home / "journal" / f"{ident}.json"
     entry.write_text(json.dumps({**json.loads(entry.read_text()), key: value}))
     before = state(den.depot)
@@ -267,10 +256,8 @@ def test_a_journal_that_names_no_place_is_told(den: Den, monkeypatch: pytest.Mon
         assert den.cferry("log").err == ""
 
 
-def test_what_can_not_be_set_right_can_be_given_up(
-    den: Den, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    ident = killed_at(ferry_for(den, monkeypatch), den, "renamed")
+def test_what_can_not_be_set_right_can_be_given_up(den: Den) -> None:
+    ident = killed_at(den.ferry(), den, "renamed")
     snapshot = den.home / "locker" / "snapshots" / f"{ident}.json"
     snapshot.write_text("{}")
     for command in (
@@ -337,9 +324,9 @@ def test_what_begun_and_never_came_into_the_journal_has_changed_nothing(den: Den
     assert state(den.depot) == before
 
 
-def test_the_journal_outranks_the_logbook(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_journal_outranks_the_logbook(den: Den) -> None:
     """Both ways: what the logbook says already, and what it does not say yet."""
-    ferry = ferry_for(den, monkeypatch)
+    ferry = den.ferry()
     before = state(den.depot)
     ident = killed_at(ferry, den, "renamed")
     with closing(sqlite3.connect(den.home / "logbook.sqlite")) as book, book:
@@ -347,7 +334,7 @@ def test_the_journal_outranks_the_logbook(den: Den, monkeypatch: pytest.MonkeyPa
     assert "is now as it was before" in den.cferry("log").err
     assert state(den.depot) == before
     assert den.cferry("log", "--json").data[0]["state"] == "put back"
-    ident = killed_at(ferry_for(den, monkeypatch), den, "done")
+    ident = killed_at(den.ferry(), den, "done")
     after = state(den.depot)
     with closing(sqlite3.connect(den.home / "logbook.sqlite")) as book, book:
         details = to_builtins(ferry.log()[0].details) | {"left": []}
@@ -360,10 +347,8 @@ def test_the_journal_outranks_the_logbook(den: Den, monkeypatch: pytest.MonkeyPa
     assert state(den.depot) == before
 
 
-def test_one_folder_by_two_names_is_one(
-    den: Den, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    killed_at(ferry_for(den, monkeypatch), den, "renamed")
+def test_one_folder_by_two_names_is_one(den: Den, tmp_path: Path) -> None:
+    killed_at(den.ferry(), den, "renamed")
     (den.home / "locker" / "snapshots").rename(tmp_path / "gone")
     link(tmp_path / "other", den.depot.parent)
     there = f"saltglass/depot@{tmp_path / 'other' / den.depot.name}"

@@ -12,7 +12,7 @@ from random import Random
 
 import pytest
 
-from clever_ferry.api import Ferry, open_ferry
+from clever_ferry.api import Ferry
 from clever_ferry.crossing.backing_up import back_up
 from clever_ferry.crossing.carrying import carry_out
 from clever_ferry.crossing.planning import make_plan
@@ -75,12 +75,11 @@ class Away:
 
 
 @pytest.fixture(params=[Capabilities(), Capabilities(False, 2 * 10**9)], ids=["able", "poor"])
-def away(den: Den, monkeypatch: pytest.MonkeyPatch, request: pytest.FixtureRequest) -> Away:
+def away(den: Den, request: pytest.FixtureRequest) -> Away:
     """Once as on a good disk; once where no rename takes a place, and times have two seconds."""
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
     shore = MemoryShore(capabilities=request.param)
     shore.take_in(den.depot, ROOT)
-    return Away(den, open_ferry(den.top), shore)
+    return Away(den, den.ferry(), shore)
 
 
 def test_a_berth_on_no_disk_is_written_as_its_game_reads_it(away: Away) -> None:

@@ -18,7 +18,6 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from clever_ferry.api import open_ferry
 from clever_ferry.documents import tabling
 from clever_ferry.documents.blocks_text import Blocks
 from clever_ferry.documents.document import Remove, changed
@@ -402,14 +401,13 @@ files = { label = "Files", files = "count" }
 
 
 def test_more_rows_than_are_read_are_told(yards: Den, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setenv("CFERRY_HOME", str(yards.home))
     monkeypatch.setattr("clever_ferry.recipes.tables.MOST_ROWS", 20)
-    chosen = open_ferry(yards.top).noting.tables(BRASS, ["wheels"])
+    chosen = yards.ferry().noting.tables(BRASS, ["wheels"])
     (wheels,) = chosen.tables
     assert (wheels.count, len(wheels.columns[0].values)) == (91, 20)
     assert wheels.troubles == ("it has 91 rows, of which the first 20 are read",)
     monkeypatch.setattr(tabling, "_MOST_NODES", 30)
-    tables = {one.name: one for one in open_ferry(yards.top).noting.tables(BRASS).tables}
+    tables = {one.name: one for one in yards.ferry().noting.tables(BRASS).tables}
     land, buildings, stores = (tables[name] for name in ("land", "buildings", "stores"))
     assert not land.all_held
     assert len(buildings.columns[0].values) == 5
@@ -418,9 +416,7 @@ def test_more_rows_than_are_read_are_told(yards: Den, monkeypatch: pytest.Monkey
     assert not any(" no " in told for one in tables.values() for told in one.troubles)
 
 
-def test_what_a_crossing_did_is_written_as_a_page(
-    yards: Den, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_what_a_crossing_did_is_written_as_a_page(yards: Den, tmp_path: Path) -> None:
     page = tmp_path / "done.html"
     route = ("cross", "saltglass/tern:2", "saltglass/depot:1", "--yes", "--replace")
     for wrong, code, said in (("x.txt", 2, "no .html file"), ("no/x.html", 2, "no folder")):
@@ -568,12 +564,9 @@ class _Deep(_WordByWord):
         self.first = form.first
 
 
-def test_a_table_is_a_frame(yards: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_table_is_a_frame(yards: Den) -> None:
     pytest.importorskip("pandas")
-    monkeypatch.setenv("CFERRY_HOME", str(yards.home))
-    wheels, builders = (
-        open_ferry(yards.top).noting.tables(BRASS, ["wheels", "builders"]).tables[::-1]
-    )
+    wheels, builders = yards.ferry().noting.tables(BRASS, ["wheels", "builders"]).tables[::-1]
     both = wheels.frame().merge(builders.frame(), left_on="by", right_on="name")
     assert both.groupby("by")["teeth"].sum().to_dict() == {"Isa": 1082, "Oona": 1067, "Wren": 868}
     assert set(both["cogs"]) == {125, 95}

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from clever_ferry.api import Ferry, open_ferry
+from clever_ferry.api import Ferry
 from clever_ferry.errors import NotProvenError, PutBackError
 from clever_ferry.keeping.keeps import Keeps
 from tests.conftest import Den, bins, link, state
@@ -21,11 +21,6 @@ ROUTES = [
     ("saltglass/depot:3", "saltglass/tern:9"),
     ("saltglass/depot", "saltglass/tern"),
 ]
-
-
-def ferry_for(den: Den, monkeypatch: pytest.MonkeyPatch) -> Ferry:
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    return open_ferry(den.top)
 
 
 @pytest.mark.parametrize(("source", "target"), ROUTES)
@@ -68,12 +63,10 @@ def test_crossings_over_the_same_files_are_undone_last_first(den: Den) -> None:
 
 
 @pytest.mark.parametrize(("source", "target"), ROUTES)
-def test_a_failed_proof_puts_the_target_back(
-    den: Den, monkeypatch: pytest.MonkeyPatch, source: str, target: str
-) -> None:
+def test_a_failed_proof_puts_the_target_back(den: Den, source: str, target: str) -> None:
     """Between writing and reading back, something (a cloud sync, say) writes its own bytes."""
     before = state(den.top)
-    ferry = ferry_for(den, monkeypatch)
+    ferry = den.ferry()
     plan = ferry.plan(source, target)
     root = Path(plan.target.berth.root)
     known = {path.read_bytes() for path in root.rglob("*") if path.is_file()}
@@ -93,10 +86,8 @@ def test_a_failed_proof_puts_the_target_back(
     assert ferry.log()[0].state == "put back"
 
 
-def test_a_save_that_appears_while_proving_is_noticed(
-    den: Den, monkeypatch: pytest.MonkeyPatch
-) -> None:
-    ferry = ferry_for(den, monkeypatch)
+def test_a_save_that_appears_while_proving_is_noticed(den: Den) -> None:
+    ferry = den.ferry()
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
     other = next(den.depot.glob("voyage-02-*/meta.json"))
 
@@ -112,8 +103,8 @@ def test_a_save_that_appears_while_proving_is_noticed(
     )  # fmt: skip
 
 
-def test_while_one_writes_another_waits_outside(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
-    ferry = ferry_for(den, monkeypatch)
+def test_while_one_writes_another_waits_outside(den: Den) -> None:
+    ferry = den.ferry()
     plan = ferry.plan("saltglass/tern:2", "saltglass/depot:5")
     seen: list[str] = []
 
@@ -157,9 +148,9 @@ def test_a_link_in_the_target_is_not_written_through(den: Den, tmp_path: Path) -
 
 
 @pytest.mark.skipif(not hasattr(os, "seteuid"), reason="this system has no users of that kind")
-def test_a_folder_that_cant_be_written(den: Den, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_folder_that_cant_be_written(den: Den) -> None:
     """Run as an ordinary user, as root may write anywhere."""
-    ferry = ferry_for(den, monkeypatch)
+    ferry = den.ferry()
     # Another crossing first, so that all code is loaded: that user may not be let to read it.
     other = Ferry(ferry.computer, ferry.recipes, Keeps(den.home.with_name("other")))
     other.carry_out(other.plan("saltglass/tern:1", "saltglass/depot:4"))

@@ -66,12 +66,9 @@ def test_a_file_that_a_game_holds_stops_it_before_anything(den: Den) -> None:
     den.cferry(*INTO_DEPOT)
 
 
-def test_a_file_that_is_taken_in_the_middle_is_put_back(
-    den: Den, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_file_that_is_taken_in_the_middle_is_put_back(den: Den) -> None:
     before = state(den.depot)
-    monkeypatch.setenv("CFERRY_HOME", str(den.home))
-    ferry = open_ferry(den.top)
+    ferry = den.ferry()
     plan = ferry.plan("saltglass/depot:3", "saltglass/depot:1")
     with contextlib.ExitStack() as stack:
 

@@ -35,9 +35,7 @@ files = [{ role = "world", path = "plot{slot}.bin" }]
 """
 
 
-def test_a_fault_that_nobody_foresaw_is_told_without_a_traceback(
-    den: Den, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_a_fault_that_nobody_foresaw_is_told_without_a_traceback(den: Den) -> None:
     """A recipe's reader is broken on purpose, as no input is known that gets through."""
     broken = (
         "import clever_ferry.recipes.facts as f\n"
