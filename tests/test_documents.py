@@ -865,6 +865,8 @@ def test_scripts_as_they_are_written_by_hand() -> None:
     for place, value in (("/NAME", 'a"b'), ("/PORT", "a&b"), ("/-name", "%PATH%"), ("/-quiet", 1)):
         with pytest.raises(RefusedError):
             whole(form, raw, Put(place, value))
+    with pytest.raises(RefusedError, match="already"):
+        whole(form, raw, Insert("/-port", 8))
     with pytest.raises(DamagedError):
         values_in(Script(ScriptSpec()), BytesPayload(b"it --a 'b"), [])
 
