@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
@@ -161,9 +162,10 @@ class Asking:
         return self.ask(opened, now, tell)
 
     def note(self, number: int, verdicts: Sequence[Verdict]) -> None:
-        """Write down what the game has said of a crossing's saves."""
+        """Write down what the game has said of a crossing's saves, for saying so later."""
         loads = all(one.loads for one in verdicts)
-        self._keeps.logbook.saw(number, time.time_ns(), loads=loads)
+        with suppress(FerryError, OSError):
+            self._keeps.logbook.saw(number, time.time_ns(), loads=loads)
 
     def of(self, berth: Berth) -> Starter:
         """Return what would be started for a berth; raises as `starter` does."""
