@@ -117,6 +117,30 @@ def test_ctrl_c_in_what_must_not_be_left_half_way_comes_afterwards() -> None:
     assert signal.getsignal(signal.SIGINT) is signal.default_int_handler
 
 
+DROPPED = """
+import signal, time
+from clever_ferry.cli import start
+def held():
+    try: yield
+    finally: signal.raise_signal(signal.SIGINT)
+def work(arguments):
+    one = held()
+    next(one)
+    del one  # Python drops what is raised there
+    time.sleep(600)
+start._run = work
+signal.signal(signal.SIGINT, signal.default_int_handler)
+start.run([])
+"""
+
+
+@unix
+def test_ctrl_c_that_python_drops_comes_again() -> None:
+    done = subprocess.run([sys.executable, "-c", DROPPED], capture_output=True, check=False,
+                          encoding="utf-8", timeout=600)  # fmt: skip
+    assert (done.returncode, done.stderr.strip()) == (130, "Stopped.")
+
+
 @pytest.mark.skipif(not hasattr(os, "setxattr"), reason="this system has no such attributes")
 def test_attributes_that_can_not_be_kept_are_told_and_undone_whole(
     den: Den, monkeypatch: pytest.MonkeyPatch

@@ -15,6 +15,7 @@ __all__ = ["run"]
 STOPPED = 130
 READER_GONE = 141
 _AGAIN = 2.0
+_SOON = 0.01
 
 
 class _Stops:
@@ -31,16 +32,39 @@ class _Stops:
         if self._last - last > _AGAIN:
             raise KeyboardInterrupt
 
+    def unraisable(self, lost: sys.UnraisableHookArgs) -> None:
+        """Have Ctrl-C come again where Python has dropped it: as something was thrown away."""
+        if lost.exc_type is not KeyboardInterrupt:
+            sys.__unraisablehook__(lost)
+            return
+        import threading
+
+        self._last = 0.0
+        threading.Timer(_SOON, _come_again).start()  # not in here, where it would be dropped, too
+
     @staticmethod
     def end() -> None:
         """From here on, nothing but the end is left, and Ctrl-C changes nothing."""
         signal.signal(signal.SIGINT, signal.SIG_IGN)
 
 
+def _come_again() -> None:
+    import _thread
+    import threading
+
+    main = threading.main_thread().ident
+    if hasattr(signal, "pthread_kill") and main is not None:
+        signal.pthread_kill(main, signal.SIGINT)  # which also ends what it waits for
+    else:
+        _thread.interrupt_main()
+
+
 def run(arguments: Sequence[str] | None = None) -> None:
     """Run the program and end with its documented exit code."""
     if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
-        signal.signal(signal.SIGINT, _Stops())
+        stops = _Stops()
+        signal.signal(signal.SIGINT, stops)
+        sys.unraisablehook = stops.unraisable
     try:
         code = _run(arguments)
         _Stops.end()
