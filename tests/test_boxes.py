@@ -341,15 +341,18 @@ HEADED = {
 }  # fmt: skip
 
 
+INDEXED: dict[str, Any] = {
+    "layout": "index", "record": "entry", "entries": "/rows", "identifier": "/id",
+    "identifier_size": 4, "parts": {"at": "/parts", "size": "/size", "most": 100},
+    "blob": "{id}-{part}",
+    "fields": {"id": {"type": "hex", "length": 8}, "part": {"type": "number"}},
+    "tallies": [{"at": "/total", "what": "size"}],
+}  # fmt: skip
+
+
 @pytest.mark.parametrize("where", ["blob", "both", "index with generations"])
 def test_names_from_blobs_and_generations(tmp_path: Path, where: str) -> None:
-    spec: dict[str, Any] = {
-        "kind": "indexed", "index": "all.idx", "layout": "index", "record": "entry",
-        "entries": "/rows", "identifier": "/id", "identifier_size": 4,
-        "parts": {"at": "/parts", "size": "/size", "most": 100}, "blob": "{id}-{part}",
-        "fields": {"id": {"type": "hex", "length": 8}, "part": {"type": "number"}},
-        "tallies": [{"at": "/total", "what": "size"}],
-    }  # fmt: skip
+    spec = {"kind": "indexed", "index": "all.idx", **INDEXED}
     headed = where != "index with generations"
     if headed:
         spec["head"] = {"layout": "head", "name": "/label"}
@@ -401,15 +404,9 @@ def test_names_from_blobs_and_generations(tmp_path: Path, where: str) -> None:
 
 
 def test_an_index_per_save_and_none_above(tmp_path: Path) -> None:
-    spec: dict[str, Any] = {
+    spec = {
         "kind": "shelves", "folder": "slot{id}", "fields": {"id": {"type": "number", "width": 2}},
-        "shelf": {
-            "index": "rows.idx", "layout": "index", "record": "entry", "entries": "/rows",
-            "name": "/name", "identifier": "/id", "identifier_size": 4,
-            "parts": {"at": "/parts", "size": "/size", "most": 100}, "blob": "{id}-{part}",
-            "fields": {"id": {"type": "hex", "length": 8}, "part": {"type": "number"}},
-            "tallies": [{"at": "/total", "what": "size"}],
-        },
+        "shelf": {"index": "rows.idx", "name": "/name", **INDEXED},
     }  # fmt: skip
     layouts = compile_layouts({k: convert(v, LayoutSpec) for k, v in HEADED.items()})
     box = make_box(convert(spec, BoxSpec), layouts)

@@ -83,7 +83,10 @@ def test_a_config_of_any_form_names_the_save_and_nothing_else_changes(
     here.cferry("undo", "--yes")
     here.cferry("undo", "--yes")
     assert state(server) == was
-    assert here.cferry(*route, "--yes", "--no-tell", "--json").data["plan"]["told"] == []
+    left = here.cferry(*route, "--yes", "--no-tell", "--json").data["plan"]
+    assert (left["told"], "stays as it is" in left["notes"][0]) == ([], True)
+    back = ("cross", route[2], route[1].replace(":7", ":1"), "--dry-run", "--no-tell")
+    assert "--no-tell changes nothing" in here.cferry(*back).out
     assert (server / "etc/load.cfg").read_bytes() == before
 
 

@@ -90,16 +90,3 @@ def test_the_stand_in_is_picky(den: Den, spoiled: str) -> None:
     done = den.game("depot", "load", "--slot", "1", account=account)
     assert done.code == 1
     assert said in done.err
-
-
-def test_the_stand_in_begins_plays_and_saves(den: Den) -> None:
-    for store in ("depot", "tern"):
-        assert den.game(store, "new", "--slot", "4", "--name", "Eel Sound").code == 0
-        assert den.game(store, "play", "--slot", "4", "--days", "5").code == 0
-        assert den.game(store, "save", "--slot", "4", "--as", "6").code == 0
-        assert "Eel Sound, day 6" in den.loads(store, 6)
-        assert den.game(store, "new", "--slot", "4", "--name", "x").code == 1
-        assert den.game(store, "load", "--slot", "5").code == 1
-        listed = den.cferry("slots", f"saltglass/{store}:6", "--json").data
-        assert listed[0]["saves"][0]["facts"]["day"] == 6
-        den.cferry("check", f"saltglass/{store}")

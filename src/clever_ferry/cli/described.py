@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 __all__ = [
     "berth_data",
     "changes_data",
+    "found_of",
     "kept_data",
     "move_data",
     "plan_data",
@@ -256,17 +257,26 @@ def told_state(state: str) -> str:
 
 def told_outcome(record: Record) -> str:
     """Return a crossing's state, and what its game has made of it, as far as that is known."""
-    seen, state = record.details.seen, told_state(record.state)
-    return told_found(state, seen.loads, seen.launch) if record.state == "proved" else state
+    found, _ = found_of(record)
+    return f"{told_state(record.state)}; {found}" if found else told_state(record.state)
 
 
-def told_found(state: str, loads: bool | None, launch: str) -> str:
-    """Return a state with what the game said or made of it, the further of both."""
-    plain = {"goes on": "goes on", "not loaded": "not played on yet"}
-    if launch and not (loads and launch == "not loaded"):
-        return f"{state}; {plain.get(launch, f'first launch: {launch}')}"
-    told = {True: "; the game has loaded it", False: "; the game has not loaded it", None: ""}
-    return state + told[loads]
+def found_of(record: Record) -> tuple[str, str]:
+    """Return what a game has made of a crossing that stands, and the style to show it in."""
+    seen = record.details.seen
+    return told_found(seen.loads, seen.launch) if record.state == "proved" else ("", "")
+
+
+def told_found(loads: bool | None, launch: str) -> tuple[str, str]:
+    """Return what a game said or made of a crossing, the further of both, and its style."""
+    if launch == "goes on":
+        return "goes on", "good"
+    if launch not in ("", "not loaded"):
+        return f"first launch: {launch}", "care"
+    if loads is not None:
+        told = ("the game has loaded it", "good"), ("the game has not loaded it", "care")
+        return told[not loads]
+    return ("not played on yet", "dim") if launch else ("", "")
 
 
 def record_data(record: Record) -> dict[str, Any]:

@@ -76,10 +76,10 @@ def write_crossing(
         ))  # fmt: skip
     steps = steps_after(plan, [proof.save for proof in crossed.proofs], str)
     stamp = time.time_ns()
+    said, _ = told_found(all(one.loads for one in verdicts) if verdicts else None, "")
     report = Report(
         f"Crossing {crossed.number}", target.game.title,
-        told_found("read back and the same",
-                   all(one.loads for one in verdicts) if verdicts else None, ""), stamp,
+        "; ".join(filter(None, ("read back and the same", said))), stamp,
         f"{source.title} ({source.address})", f"{target.title} ({target.address})", tuple(moves),
         crossed.backup,
         (*plan.notes, *(f"Told in {one.path}: that is the save to load next." for one in plan.told),

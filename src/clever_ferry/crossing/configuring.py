@@ -13,7 +13,7 @@ from clever_ferry.naming import FieldSpec, JoinedField, Value
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry.recipes.configs import Config
 
-__all__ = ["Telling", "stands", "telling"]
+__all__ = ["Telling", "left_alone", "stands", "telling"]
 
 _MOST = 1 << 20
 _AGAIN = "--no-tell carries without, and leaves the file to you."
@@ -36,6 +36,15 @@ def telling(target: OpenBerth, moves: Sequence[Move]) -> Telling:
         tuple(one for one in found if isinstance(one, Told)),
         tuple(one for one in found if isinstance(one, str)),
     )
+
+
+def left_alone(target: OpenBerth) -> Telling:
+    """Say what the user leaves as it is."""
+    edition = target.berth.edition
+    names = " and ".join(one.info.file for one in edition.configs)
+    left = f"As you say, {names} stays as it is: its game loads the save that it names."
+    none = f"{edition.title} has no config that a crossing tells: --no-tell changes nothing."
+    return Telling(notes=(left if names else none,))
 
 
 def _told(config: Config, target: OpenBerth, moves: Sequence[Move]) -> Told | str:

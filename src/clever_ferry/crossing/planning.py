@@ -8,7 +8,7 @@ from msgspec.structs import replace
 
 from clever_ferry.boxes import Choosy
 from clever_ferry.cargo import Piece, Save, new_digest
-from clever_ferry.crossing.configuring import Telling, telling
+from clever_ferry.crossing.configuring import Telling, left_alone, telling
 from clever_ferry.crossing.destinations import Destination, destinations_of
 from clever_ferry.crossing.plan import Arrival, Move, Plan
 from clever_ferry.crossing.refusing import (
@@ -47,7 +47,7 @@ def make_plan(
     whole_only: bool = False,
     waived: Collection[str] = (),
     itself: bool = False,
-    tell: bool = False,
+    tell: bool | None = None,
 ) -> Plan:
     """Plan a crossing of the chosen slots (all, if None) to `slots` of the target.
 
@@ -57,7 +57,7 @@ def make_plan(
     shared pieces to carry even where the target has its own; None: carry none. `whole_only` leaves
     damaged saves behind instead of refusing; `waived` are words that turn refusals (`RULES`).
     `itself`: the saves were changed, and go onto what they were. `tell`: the target's own config
-    is to name what is carried.
+    is to name what is carried; False where the user leaves it, None where nobody asked for it.
     Raises FerryError subclasses for all that would stand in the way.
     """
     if not target.berth.writable:
@@ -116,7 +116,7 @@ def make_plan(
         for entry in target.contents.entries
         if target.berth.edition.rebuilds(entry.name) and not target.berth.edition.barred(entry.name)
     )
-    says = telling(target, moves) if tell else Telling()
+    says = Telling() if tell is None else telling(target, moves) if tell else left_alone(target)
     return Plan(
         source, target, tuple(moves), dict(given), shared=shared, rebuilt=rebuilt,
         left=tuple(left), already=already, told=says.told, notes=notes + left_out + says.notes,

@@ -45,7 +45,7 @@ class Config(NamedTuple):
             if not found:
                 changes.append(Insert(place, text))
             elif any(str(one) != text for one in found):
-                number = all(type(one) is int for one in found) and str_is_number(text)
+                number = all(type(one) is int for one in found) and _is_number(text)
                 changes.append(Put(place, int(text) if number else text))
         return changed(self.form, source, changes) if changes else None
 
@@ -54,7 +54,7 @@ class Config(NamedTuple):
         return self.named(source, values) is None
 
 
-def str_is_number(text: str) -> bool:
+def _is_number(text: str) -> bool:
     """Tell whether a text is how a whole number is written."""
     return text.isdecimal() and text == str(int(text))
 

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from clever_ferry.cli.described import record_data, told_outcome
+from clever_ferry.cli.described import found_of, record_data, told_state
 from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import agree, can_ask, ferry_here
 from clever_ferry.cli.options import json_option
@@ -159,13 +159,9 @@ def _give_up(ferry: Ferry, number: int, *, yes: bool, as_json: bool) -> None:
 
 def _state(record: Record, between: str) -> str:
     """Return a crossing's state, and what its game has made of it, each in its colour."""
-    state, _, found = told_outcome(record).partition("; ")
-    style = _STYLES.get(record.state, "bad")
-    seen = record.details.seen
-    bad = seen.launch not in ("", "goes on", "not loaded") or (not seen.launch and not seen.loads)
-    good = "good" if seen.launch == "goes on" or seen.loads else "dim"
-    more = f"{between}[{'care' if bad else good}]{found}[/]" if found else ""
-    return f"[{style}]{state}[/]{more}"
+    found, style = found_of(record)
+    more = f"{between}[{style}]{found}[/]" if found else ""
+    return f"[{_STYLES.get(record.state, 'bad')}]{told_state(record.state)}[/]{more}"
 
 
 def _some(facts: Mapping[str, str]) -> list[tuple[str, str]]:
