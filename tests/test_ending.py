@@ -13,7 +13,9 @@ from typing import Any
 
 import pytest
 
+from clever_ferry.crossing.undoing import unlike
 from clever_ferry.errors import PutBackError
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.system import undisturbed
 from tests.conftest import Den, state
 
@@ -173,6 +175,18 @@ def test_attributes_that_can_not_be_kept_are_told_and_undone_whole(
     ferry.undo(ferry.plan_undo())
     assert state(den.depot) == before
     assert sorted(os.listxattr(world)) == ["user.a", "user.b"]
+
+
+@unix
+def test_attributes_count_but_for_those_that_nobody_could_give(den: Den) -> None:
+    den.cferry("backup", "saltglass/depot")
+    locker, files = den.ferry().keeps.locker, FolderFiles(den.depot)
+    snapshot = locker.snapshot(locker.snapshots.idents()[0])
+    path = next(one.path for one in snapshot.files if one.path.endswith("world.sgw"))
+    assert unlike(snapshot, files) == []
+    (den.depot / path).chmod(0o604)
+    assert unlike(snapshot, files) == [path]
+    assert unlike(snapshot, files, frozenset([path])) == []
 
 
 @unix
