@@ -143,7 +143,9 @@ class MemoryShore:
         if path in self.things:
             self._gone(path)
 
-    def make_folder(self, path: PurePath) -> None:
+    def make_folder(self, path: PurePath, *, new: bool = False) -> None:
+        if new and path in self.things:
+            raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(path))
         for one in (*reversed(path.parents), path):
             if one not in self.things:
                 self.step("make_folder", Path(one))
@@ -174,6 +176,8 @@ class MemoryShore:
         self.step("give_attributes", Path(path))
         self._thing(path).mode = attributes.mode
         return []
+
+    def learn_time(self, stamp: int) -> None: ...
 
     def sync_folder(self, path: PurePath) -> None:
         self.step("sync_folder", Path(path))

@@ -100,7 +100,7 @@ def hidden(ferry: Ferry) -> object:
     """Have the game write a save in front of one that was carried."""
     ferry.carry_out(ferry.plan("moth-lantern/classic:1", "moth-lantern/anniversary:1"))
     assert ferry.computer.top is not None
-    store = AnniversaryStore(ferry.computer.top / ANNIVERSARY)
+    store = AnniversaryStore(Path(ferry.computer.top / ANNIVERSARY))
     store.save("1", begin("a try"), time.time_ns())
     return store
 

@@ -22,6 +22,7 @@ MAY = {
     "tree": "payload",
     "cargo": "wording payload",
     "moving": "errors payload zips tree cargo",
+    "links": "errors tree moving.files moving.shore moving.system",
     "keeping": "errors certainty payload tree cargo moving",
     "naming": "errors model",
     "documents": "errors model payload",
@@ -53,22 +54,24 @@ MAY = {
     "noting": "errors wording payload cargo recipes.tables finding proving backups places sheets",
     "checking": "errors certainty cargo recipes finding crossing.rules",
     "handovers": "errors payload tree cargo moving.parcels recipes finding crossing",
-    "harbours": "errors tree moving.files moving.names moving.presence keeping recipes finding",
+    "harbours": "errors tree links moving keeping recipes finding",
     "looking": "errors tree cargo moving.files recipes finding unboxing harbours",
     "places": "errors recipes finding harbours",
     "rehearsing": "errors cargo keeping.keeps naming recipes finding crossing",
     "results": "errors recipes finding unboxing proving crossing rehearsing",
-    "boarding": "keeping.keeps recipes finding ferry",
-    "ferry": "errors asking watching keeping.keeps keeping.logbook boxes recipes finding "
-             "unboxing proving crossing backups checking handovers harbours looking noting places "
-             "rehearsing results",
+    "boarding": "keeping.keeps keeping.harbour_names links.opening links.server moving.shores "
+                "recipes finding ferry",
+    "ferry": "errors links.opening asking watching keeping.keeps keeping.logbook boxes recipes "
+             "finding unboxing proving crossing backups checking handovers harbours looking "
+             "noting places rehearsing results",
     "api": "errors boarding cargo keeping.logbook keeping.pruning keeping.snapshots "
            "keeping.verifying recipes.telling finding.berths unboxing proving crossing backups "
            "checking handovers looking noting recipes.tables rehearsing results sheets ferry",
     "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
            "recipes finding unboxing.taking_apart proving crossing checking handovers "
-           "judging.verdict boarding launches watching asking looking noting rehearsing results "
+           "judging.verdict boarding launches links.opening links.server watching asking looking "
+           "noting rehearsing results "
            "sheets wording ferry",
     "__main__": "cli",
 }  # fmt: skip

@@ -181,7 +181,7 @@ def test_a_single_file_is_told_by_its_content(here: Den, tmp_path: Path) -> None
 
 def test_explain_tells_places_pieces_and_routes(den: Den) -> None:
     told = den.cferry("explain", "saltglass").out
-    assert told.count("saltglass itself can be asked: cferry check --with-game") == 2
+    assert told.count("saltglass itself can be asked: cferry check --with-game") == 3
     for words in (
         "on Windows, in the low local application data: NineKettles/Saltglass/{account}",
         "{account} is 9 digits", "wrapped: header + zlib", "8 saves at the most",

@@ -32,6 +32,7 @@ from clever_ferry.finding import (
 )
 from clever_ferry.finding.addresses import parse_slots
 from clever_ferry.finding.berths import OpenBerth
+from clever_ferry.finding.harbours import boarded, server_at
 from clever_ferry.finding.searching import is_place_of
 from clever_ferry.finding.signs import signs_of
 from clever_ferry.keeping.bagging import export_bag
@@ -206,7 +207,10 @@ class Backups:
         with suppress(NotFoundError, OSError):
             folder = self._keeps.shores.folder(snapshot.root)
             if own is None and folder.shore.kind(folder.root) == "folder":
-                own = berth_at(self._computer, game, edition, folder.root, folder.shore)
+                owner = self._computer
+                if self._keeps.shores.remote(snapshot.root) is not None:
+                    owner = boarded(server_at(folder, snapshot.root)).computers[0]
+                own = berth_at(owner, game, edition, folder.root, folder.shore)
         return own
 
     def is_known_place(self, snapshot: Snapshot) -> bool:
@@ -230,7 +234,11 @@ class Backups:
                     return True
         with suppress(FerryError):
             named = [path for paths in self._keeps.harbours.all().values() for path in paths]
-            if any(root == path or path in root.parents for path in named):
+            places = [self._keeps.shores.folder(text) for text in named]
+            if any(
+                one.shore is folder.shore and (root == one.root or one.root in root.parents)
+                for one in places
+            ):
                 return True
         with suppress(FerryError):
             roots = {one.details.target.root for one in self._keeps.logbook.records()}

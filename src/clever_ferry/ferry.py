@@ -48,6 +48,7 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.crossing.undoing import Undoing, Undone
     from clever_ferry.handovers import Handover
     from clever_ferry.keeping.logbook import Record
+    from clever_ferry.links.opening import Links
     from clever_ferry.noting import Noting
     from clever_ferry.recipes.pairing import PairTold
     from clever_ferry.results import (
@@ -72,11 +73,13 @@ class Ferry:
     recovered: Sequence[Recovered] = ()
     """What was cut short earlier, and what became of it as this ferry was opened."""
 
-    def __init__(self, computer: Computer, recipes: Recipes, keeps: Keeps) -> None:
+    def __init__(
+        self, computer: Computer, recipes: Recipes, keeps: Keeps, links: Links | None = None
+    ) -> None:
         self.computer = computer
         self.recipes = recipes
         self.keeps = keeps
-        self.harbours = Harbours(computer, recipes, keeps)
+        self.harbours = Harbours(computer, recipes, keeps, links)
         self.places = Places(computer, recipes, self.harbours)
 
     @cached_property
@@ -125,7 +128,7 @@ class Ferry:
         found = look_for_changes(self.computer, self.recipes, self.harbours, watch, own)
         return ChangesSeen(*found)
 
-    def survey(self, path: Path) -> Surveyed:
+    def survey(self, path: Path | str) -> Surveyed:
         """Tell what a folder, file or archive seems to hold, and whose saves it is (part) of."""
         return look_into(self.computer, self.recipes, self.harbours, path)
 

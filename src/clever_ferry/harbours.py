@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from functools import cached_property
-from pathlib import Path
+from pathlib import Path, PurePath
+from typing import TYPE_CHECKING, Concatenate, ParamSpec
 
 from msgspec.structs import replace
 
@@ -21,7 +22,13 @@ from clever_ferry.finding import Computer, Search, at_place, find_berths
 from clever_ferry.finding.berths import Berth
 from clever_ferry.finding.discovering import discover, discover_prefixes, with_prefixes
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
-from clever_ferry.finding.harbours import Harbour, exports_in, harbour_at
+from clever_ferry.finding.harbours import (
+    Harbour,
+    boarded,
+    exports_in,
+    harbour_at,
+    server_at,
+)
 from clever_ferry.finding.searching import find_loose, likely, told_apart
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.moving.files import FolderFiles
@@ -31,8 +38,14 @@ from clever_ferry.recipes import Edition, Game, Recipes
 from clever_ferry.recipes.libraries import Library
 from clever_ferry.tree import Files, OneFile
 
+if TYPE_CHECKING:
+    from clever_ferry.links.opening import Links
+    from clever_ferry.links.probing import Probed
+    from clever_ferry.links.shore import LinkShore
+
 __all__ = ["Harbours"]
 
+P = ParamSpec("P")
 
 _MOST_TRIED = 300_000
 """Files times editions: what is beyond that takes longer than anybody waits."""
@@ -41,10 +54,13 @@ _MOST_TRIED = 300_000
 class Harbours:
     """This computer and all places that it can reach."""
 
-    def __init__(self, computer: Computer, recipes: Recipes, keeps: Keeps) -> None:
-        self.computer = computer
+    def __init__(
+        self, computer: Computer, recipes: Recipes, keeps: Keeps, links: Links | None = None
+    ) -> None:
+        self.computer, self._links = computer, links
         self._recipes, self._keeps = recipes, keeps
         self._known: dict[tuple[Path, ...], Harbour] = {}
+        self._boarded: dict[str, Harbour] = {}
 
     def all(self) -> list[Harbour]:
         """Return the places that were given names, then those recognised by themselves."""
@@ -68,7 +84,29 @@ class Harbours:
 
     def named(self) -> list[Harbour]:
         """Return the places that were given names, and what each is recognised as."""
-        return [self._at(paths, name) for name, paths in self._keeps.harbours.all().items()]
+        return [self._of(texts, name) for name, texts in self._keeps.harbours.all().items()]
+
+    def _of(self, texts: tuple[str, ...], name: str) -> Harbour:
+        """Return what the user has named: folders and files by paths, or a server's folder."""
+        link = self._remote(texts[0])
+        return (
+            server_at(link, name) if link is not None else self._at(tuple(map(Path, texts)), name)
+        )
+
+    def _remote(self, text: str) -> FolderFiles | None:
+        return (
+            self._links.folder(text)
+            if self._links is not None and self._links.knows(text)
+            else None
+        )
+
+    def boarded(self, place: Harbour) -> Harbour:
+        """Return a harbour with the computers that it is; a server is asked for that once."""
+        if place.link is None:
+            return place
+        if place.name not in self._boarded:
+            self._boarded[place.name] = boarded(place)
+        return self._boarded[place.name]
 
     @cached_property
     def found(self) -> list[Harbour]:
@@ -96,30 +134,90 @@ class Harbours:
         if len(paths) > 1 and any(is_folder(path) for path in paths):
             raise WrongUseError("A harbour is one folder, or the files of one export.")
         harbour = harbour_at(tuple(paths), name)
-        self._keeps.harbours.add(name, tuple(paths))
+        self._keeps.harbours.add(name, tuple(map(str, paths)))
         return harbour
 
-    def remove(self, name: str) -> Path:
+    def add_server(
+        self, name: str, text: str, *, trusted: str | None = None, keep: bool = False
+    ) -> Harbour:
+        """Give a server's folder a name; it must be there, and let the user in.
+
+        `trusted` is the fingerprint of the server's key; with `keep`, the password goes into the
+        system's keyring. Raises NotFoundError, or RefusedError where the key is another.
+        """
+        if name == self.computer.name:
+            raise WrongUseError(f"{name!r} is this computer's own name.")
+        if self._links is None:
+            raise UnsupportedError("Servers can't be reached from here.")
+        self._keeps.harbours.refuse_name(name, (text,))
+        shore = self._links.try_in(text, trusted=trusted, keep=keep)
+        harbour = boarded(server_at(FolderFiles(shore.path(text), shore=shore), name))
+        self._keeps.harbours.add(name, (text,))
+        return harbour
+
+    def probe(self, name: str) -> list[Probed]:
+        """Find out what works at a server's folder; raises WrongUseError where it is none."""
+        from clever_ferry.links.probing import probe
+
+        return probe(*self._server(name))
+
+    def _server(self, name: str) -> tuple[LinkShore, PurePath]:
+        place = self.boarded(self.named_or_at(name))
+        if place.link is None or self._links is None:
+            raise WrongUseError(
+                f"{name!r} is {place.title}, and no server's folder.",
+                advice="This is for places such as sftp://player@host/srv/saltglass.",
+            )
+        return self._links.shore(place.link.text)
+
+    def claims(self, name: str) -> list[tuple[str, str]]:
+        """Return the folders at a server that a change has claimed, and by whom, in words."""
+        from clever_ferry.moving.claims import claim_of
+
+        shore, top = self._server(name)
+        now = shore.now()
+        return [
+            (shore.text(folder), there.told(now))
+            for folder in _claimed(shore, top)
+            if (there := claim_of(shore, folder)) is not None
+        ]
+
+    def free(self, name: str) -> None:
+        """Take all claims at a server away, and what was staged there: nobody may be at work."""
+        from clever_ferry.moving.claims import release
+        from clever_ferry.moving.replacing import sweep
+
+        shore, top = self._server(name)
+        for folder in _claimed(shore, top):
+            sweep(shore, folder, "")
+            release(shore, folder)
+
+    def remove(self, name: str) -> str:
         """Forget a name; what it stands for stays as it is."""
         found = next((one for one in self.found if one.name == name), None)
         if found is not None and name not in self._keeps.harbours.all():
             raise WrongUseError(
                 f"{name!r} is recognised by itself ({found.path}), so there is nothing to forget."
             )
-        return self._keeps.harbours.remove(name)[0]
+        place = self._keeps.harbours.remove(name)[0]
+        if self._links is not None and self._links.knows(place):
+            self._links.forget(place)
+        return place
 
     def named_or_at(self, text: str) -> Harbour:
         """Return the harbour of a name, or what a path is; raises UnknownNameError."""
         wanted = text.casefold()
         known = self._keeps.harbours.all()
         if wanted in known:
-            harbour = self._at(known[wanted], wanted)
+            harbour = self._of(known[wanted], wanted)
             if harbour.there:
                 return harbour
             raise NotFoundError(
                 f"The harbour {text!r} is not there now: {harbour.path}",
                 advice="If it is on a drive, plug that in.",
             )
+        if (link := self._remote(text)) is not None:
+            return server_at(link, text)
         place = Path(text).expanduser().absolute()
         if is_there(place) and {"/", "\\", "."} & set(text):
             return self._at((place,), text)
@@ -154,6 +252,7 @@ class Harbours:
         export, they are where its recipe says, or anywhere that such saves are. A plain folder
         is taken for the berth itself, or holds it.
         """
+        place = self.boarded(place)
         if not _fits(place, edition):
             return Search()
         search = Search((), (), place.problems).with_(_where_recipes_say(place, game, edition))
@@ -164,8 +263,9 @@ class Harbours:
             zipped = [self.search_at(one, game, edition) for one in inner]
             if any(one.berths for one in zipped):
                 return search.with_(*zipped)
-        if not search.berths and not place.users and is_folder(place.path):
-            search = search.with_(at_place(self.computer, game, edition, place.path))
+        if not search.berths and not place.users and place.is_folder:
+            here = place.computers[0] if place.link is not None else self.computer
+            search = search.with_(at_place(here, game, edition, place.root))
         return _named(search, place)
 
     def elsewhere(self, game: Game, edition: Edition, *, near: bool = False) -> list[Search]:
@@ -178,7 +278,26 @@ class Harbours:
             "account of this computer",
         }  # fmt: skip
         places = [one for one in self.all() if one.there and one.kind in kinds]
-        return [_named(_where_recipes_say(place, game, edition), place) for place in places]
+        found = [_named(_where_recipes_say(place, game, edition), place) for place in places]
+        servers = [] if near else [one for one in self.named() if one.link is not None]
+        return found + [
+            self._within_reach(self.look_at, one, [game], [edition.id]) for one in servers
+        ]
+
+    def glance(self, place: Harbour, games: Sequence[Game]) -> Search:
+        """Look at a harbour as `look_at` does; that a server is away is told, and no fault."""
+        return self._within_reach(self.look_at, place, games)
+
+    def _within_reach(
+        self, looks: Callable[Concatenate[Harbour, P], Search], place: Harbour, *args: P.args,
+        **options: P.kwargs,
+    ) -> Search:  # fmt: skip
+        try:
+            return looks(place, *args, **options)
+        except FerryError as error:
+            if place.link is None:
+                raise
+            return Search((), (), (f"{place.name}: {error.what}",))
 
     def look_at(
         self, place: Harbour, games: Sequence[Game], only: Sequence[str] | None = None,
@@ -189,6 +308,7 @@ class Harbours:
         A plain folder, and an export in which nothing is where recipes say, are searched for
         anything that reads as these games' saves; `given` is the key of encrypted ones.
         """
+        place = self.boarded(place)
         every = [
             (game, edition)
             for game in games
@@ -198,7 +318,7 @@ class Harbours:
         found = Search((), (), place.problems).with_(
             *(_where_recipes_say(place, game, edition) for game, edition in every)
         )
-        if not found.berths and (place.kind == "folder" or place.export is not None):
+        if not found.berths and (place.kind in ("folder", "server") or place.export is not None):
             tried, trouble = self._worth_trying(place, every)
             found = found.with_(*(self._loose(place, *one, given) for one in tried))
             found = replace(found, troubles=(*found.troubles, *trouble))
@@ -267,11 +387,11 @@ class Harbours:
         self, place: Harbour, every: Sequence[tuple[Game, Edition]]
     ) -> tuple[list[tuple[Game, Edition]], list[str]]:
         """Return the editions whose files' names end as any here do, or why none is tried."""
-        files: Files = place.export or FolderFiles(place.path, closed=[])
+        files: Files = place.export or place.link or FolderFiles(place.path, closed=[])
         names: set[str] = set()
         count = 0
         with suppress(FerryError, OSError):
-            for info in files.walk(lambda _: True):
+            for info in files.walk(lambda _: True):  # a server that is away is told by what follows
                 names.add(folded(info.path.rpartition("/")[2]))
                 count += 1
                 if count > _MOST_TRIED:
@@ -279,7 +399,7 @@ class Harbours:
         fits = [one for one in every if one[1].may_have(names)]
         if count * len(fits) > _MOST_TRIED:
             return [], [
-                f"{place.path} holds so many files that the recipes were not all tried on it; name "
+                f"{place.root} holds so many files that the recipes were not all tried on it; name "
                 f"one, such as {fits[0][0].id}/{fits[0][1].id}@FOLDER"
             ]
         return fits, []
@@ -287,10 +407,30 @@ class Harbours:
     def _loose(
         self, place: Harbour, game: Game, edition: Edition, given: Mapping[str, str] | None = None
     ) -> Search:
-        ground: Ground = DiskGround(place.path, self.computer.fold, shore=self.computer.shore)
+        here = place.computers[0] if place.link is not None else self.computer
+        ground: Ground = DiskGround(
+            place.root, here.fold, follow=not here.foreign, shore=here.shore
+        )
         if place.export is not None:
             ground = ArchiveGround(place.export, place.path)
-        return find_loose(self.computer, game, edition, ground, given)
+        return find_loose(here, game, edition, ground, given)
+
+
+_DEEPEST, _MOST_FOLDERS = 6, 500
+
+
+def _claimed(shore: LinkShore, top: PurePath) -> list[PurePath]:
+    """Return the folders with a claim in them: that one, those above it, and some in it."""
+    from clever_ferry.moving.claims import CLAIM
+
+    found = [one for one in (top, *top.parents[:-2]) if shore.kind(one / CLAIM) == "folder"]
+    queue = [(top, 0)]
+    for folder, depth in queue:
+        names = shore.folders(folder)
+        found += [folder] if CLAIM in names and folder not in found else []
+        if depth < _DEEPEST and len(queue) < _MOST_FOLDERS:
+            queue += [(folder / name, depth + 1) for name in names if not name.startswith(".")]
+    return found
 
 
 def _where_recipes_say(place: Harbour, game: Game, edition: Edition) -> Search:

@@ -78,7 +78,7 @@ def look(computer: Computer, recipes: Recipes, harbours: Harbours, game: str | N
     every = [(one, edition) for one in games for edition in one.editions.values()]
     here = [find_berths(computer, one, edition) for one, edition in every]
     places = [one for one in harbours.all() if one.there]
-    found = Search().with_(*here, *(harbours.look_at(place, games) for place in places))
+    found = Search().with_(*here, *(harbours.glance(place, games) for place in places))
     has = {berth.edition.id for berth in found.berths if game}
     missing = [
         never_started(search, one, edition)
@@ -113,10 +113,10 @@ def look_for_changes(
     tool's folders, which do not count. Also returns whose saves the folders hold, for those that
     are in berths of known games.
     """
-    watch.add(computer.folders)
+    watch.add(computer.disks)
     prefixes = harbours.prefixes()
     for other in (inner for one in prefixes for inner in one.computers):
-        watch.add(other.folders)
+        watch.add(other.disks)
     berths = _around(computer, harbours, recipes.games()[0], prefixes).berths
     changes = watch.end(own)
     return changes, {
@@ -133,12 +133,19 @@ def _around(
     """Return the berths of games on a computer and at further places that are at hand."""
     here = [find_berths(computer, game, one) for game in games for one in game.editions.values()]
     return Search().with_(
-        *here, *(harbours.look_at(place, games) for place in places if place.there)
+        *here, *(harbours.glance(place, games) for place in places if place.there)
     )
 
 
-def look_into(computer: Computer, recipes: Recipes, harbours: Harbours, path: Path) -> Surveyed:
-    """Tell what a folder, file or archive seems to hold, and whose saves it is or is part of."""
+def look_into(
+    computer: Computer, recipes: Recipes, harbours: Harbours, path: Path | str
+) -> Surveyed:
+    """Tell what a folder, file or archive seems to hold, and whose saves it is or is part of.
+
+    A text is the address of a server's folder.
+    """
+    if isinstance(path, str):
+        return _look_at_server(recipes.games()[0], harbours, path)
     surveyed = _look_into(recipes.games()[0], harbours, path)
     return replace(surveyed, part_of=_part_of(computer, recipes, harbours, path))
 
@@ -165,13 +172,27 @@ def _look_into(games: list[Game], harbours: Harbours, path: Path) -> Surveyed:
     return Surveyed(place, surveyed, tuple(_sight(berth, True) for berth in found.berths))
 
 
+def _look_at_server(games: list[Game], harbours: Harbours, address: str) -> Surveyed:
+    from clever_ferry.unboxing.surveying import survey
+
+    place = harbours.boarded(harbours.named_or_at(address))
+    if place.link is None:
+        raise NotFoundError(f"{address} is no server's folder.")
+    closed: list[str] = []
+    surveyed = survey(place.link.passing(closed))
+    found = harbours.look_at(place, games)
+    surveyed.troubles += [*closed, *found.troubles]
+    return Surveyed(place, surveyed, tuple(_sight(berth, True) for berth in found.berths))
+
+
 def _part_of(
     computer: Computer, recipes: Recipes, harbours: Harbours, path: Path
 ) -> tuple[PartOf, ...]:
     """Return the berths above a path, with the saves that have files at it or below it."""
     looked = Path(os.path.realpath(path))
+    disks = [one for one in harbours.all() if one.link is None]
     found = []
-    for berth in _around(computer, harbours, recipes.games()[0], harbours.all()).berths:
+    for berth in _around(computer, harbours, recipes.games()[0], disks).berths:
         root = Path(os.path.realpath(berth.root))
         if looked == root or not looked.is_relative_to(root):
             continue

@@ -29,9 +29,9 @@ from clever_ferry.proving.contents import content_of
 
 __all__ = ["Looks", "Still", "Watched", "Watching"]
 
-Looks = Literal["as left", "written", "gone", "away"]
+Looks = Literal["as left", "written", "gone", "away", "far"]
 """How a crossing's target looks by its files: as the crossing left it, written since, some of it
-gone, or not to be reached."""
+gone, not to be reached, or on a server that is not asked for that."""
 _FILES = 50
 _STATES = 30
 """So many of the newest states are looked through for one that goes on."""
@@ -123,6 +123,8 @@ class Watching:
         return [Still(one, self._looks(one)) for one in every]
 
     def _looks(self, one: Awaited) -> Looks:
+        if self._keeps.shores.remote(one.root) is not None:
+            return "far"  # a reminder connects to no server
         try:
             files = self._keeps.shores.folder(one.root)
             found = [(file, files.info(file.path)) for file in one.files]

@@ -11,6 +11,7 @@ from clever_ferry_demo.saltglass.depot import DepotStore
 from clever_ferry_demo.saltglass.finch import FinchStore
 from clever_ferry_demo.saltglass.longshore import write_export
 from clever_ferry_demo.saltglass.pieces import RefusalError, make_world, play_on
+from clever_ferry_demo.saltglass.server import ServerStore
 from clever_ferry_demo.saltglass.tern import TernStore
 
 __all__ = [
@@ -165,12 +166,14 @@ def _finch(top: Path, account: str = FINCH_ACCOUNT) -> FinchStore:
     return FinchStore(_known(top, "documents") / "Pocket Finch" / account / "SALTGLASS")
 
 
-Store = DepotStore | TernStore | FinchStore
+Store = DepotStore | TernStore | FinchStore | ServerStore
 
 
 def store_at(folder: Path, store: str) -> Store:
     """Return a store's saves in the folder that an account has."""
-    kinds: dict[str, type[Store]] = {"depot": DepotStore, "tern": TernStore, "finch": FinchStore}
+    kinds: dict[str, type[Store]] = {
+        "depot": DepotStore, "tern": TernStore, "finch": FinchStore, "server": ServerStore
+    }  # fmt: skip
     return kinds[store](folder.absolute())
 
 
@@ -179,6 +182,8 @@ def find_store(top: Path, store: str, account: str | None) -> Store:
     found: Store
     if store == "depot":
         found = _depot(top, account or DEPOT_ACCOUNT)
+    elif store == "server":
+        raise RefusalError("a server is where it was set up: name its --folder")
     elif store == "finch":
         found = _finch(top, account or FINCH_ACCOUNT)
     else:

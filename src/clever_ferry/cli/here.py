@@ -14,6 +14,8 @@ from clever_ferry.boarding import open_ferry
 from clever_ferry.cli.screen import console, escape
 from clever_ferry.errors import ChoiceNeededError, FerryError, WrongUseError
 from clever_ferry.ferry import Ferry
+from clever_ferry.links.opening import Asked
+from clever_ferry.visible import visible
 
 __all__ = ["agree", "can_ask", "choose", "ferry_here", "told_after_fault"]
 
@@ -28,7 +30,7 @@ def ferry_here(computer: Path | None, *, remind: bool = True) -> Ferry:
     With `remind`, so is that a crossing was made whose game was not seen to go on from it.
     """
     began = time.time_ns()
-    ferry = open_ferry(computer)
+    ferry = open_ferry(computer, _asked())
     _begun[:] = [(ferry, began)]
     for one in ferry.recovered:
         what = _upper(one.what)
@@ -47,6 +49,21 @@ def ferry_here(computer: Path | None, *, remind: bool = True) -> Ferry:
     return ferry
 
 
+def _asked() -> Asked:
+    """Return what can be asked about servers: at a terminal, the one who sits there."""
+    if not can_ask():
+        return Asked()
+
+    def password(name: str) -> str:
+        return str(click.prompt(f"Password for {visible(name)}", hide_input=True, err=True))
+
+    def confirm(about: str, question: str) -> bool:
+        click.echo(visible(about), err=True)
+        return click.confirm(question, err=True)
+
+    return Asked(password, confirm)
+
+
 def _remind(ferry: Ferry) -> None:
     if not ferry.keeps.launches.file.exists():
         return
@@ -63,10 +80,11 @@ def _remind(ferry: Ferry) -> None:
         "written": "it was written since",
         "gone": "some of it is gone",
         "away": "its place is not here now",
+        "far": "it is on a server, which was not asked",
     }[looks]
     if one.verdict and looks != "as left":
         told += f"; when last looked at: {one.verdict}"
-    look = f"cferry watch {one.number}" + (" --once" if looks in ("written", "gone") else "")
+    look = f"cferry watch {one.number}" + (" --once" if looks in ("written", "gone", "far") else "")
     what = f"Not yet seen to go on: crossing {one.number}, {one.what} to {one.address}{more}"
     line = f"[dim]{escape(f'{what}; {told}.')}[/] {look}"
     console(err=True).print(line, style="dim")

@@ -300,7 +300,7 @@ def _ago(seconds: float) -> str:
     return "just now"
 
 
-def place(path: PurePath, most: int = 200) -> str:
+def place(path: PurePath | str, most: int = 200) -> str:
     """Return a path with the home folder shortened."""
     home = str(Path.home())
     text = str(path)

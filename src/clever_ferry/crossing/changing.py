@@ -31,7 +31,14 @@ from typing import Generic, TypeVar
 
 from msgspec.structs import replace
 
-from clever_ferry.crossing.guarding import AtWork, await_quiet, held, refuse_busy
+from clever_ferry.crossing.guarding import (
+    AtWork,
+    await_quiet,
+    give_free,
+    held,
+    refuse_busy,
+    take_claim,
+)
 from clever_ferry.crossing.progress import Progress, Tally
 from clever_ferry.crossing.putting_back import put_back, refuse_gone
 from clever_ferry.errors import (
@@ -46,8 +53,9 @@ from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.locker import Packing, Reason
 from clever_ferry.keeping.logbook import Details, Left, State
 from clever_ferry.keeping.snapshots import Snapshot
-from clever_ferry.moving.files import FolderFiles
-from clever_ferry.moving.replacing import STAGING, Replacement, Staged
+from clever_ferry.moving.claims import CLAIM
+from clever_ferry.moving.files import STAGING, FolderFiles
+from clever_ferry.moving.replacing import Replacement, Staged
 from clever_ferry.moving.shore import Shore, anchor_of
 from clever_ferry.moving.system import undisturbed
 from clever_ferry.tree import Output
@@ -156,11 +164,21 @@ def make_change(
     """
     request = change.request
     refuse_busy(at_work())
-    with held(keeps, request.files, request.doing):
-        await_quiet(request.files, request.watched, _left_by_us(keeps, request.files))
-        change.refuse_changed()
+    with (
+        held(keeps, request.files, request.doing),
+        _said_in_words(request),
+    ):
+        if not request.files.shore.capabilities.shared:
+            _settle(change, keeps)
         with _line(request, keeps, clock) as number:
             return _replace(change, number, keeps, progress, clock)
+
+
+def _settle(change: Change[T], keeps: Keeps) -> None:
+    """Wait until nothing is being written, and see that all stands as the change was planned on."""
+    request = change.request
+    await_quiet(request.files, request.watched, _left_by_us(keeps, request.files))
+    change.refuse_changed()
 
 
 def _left_by_us(keeps: Keeps, folder: FolderFiles) -> dict[str, int]:
@@ -209,6 +227,9 @@ def _replace(
         try:
             with keeps.locker.packing(under.entry.what) as packing:
                 keeps.journal.write(under.entry)
+                if request.files.shore.capabilities.shared:
+                    take_claim(keeps, request.files, staging.anchor, token, under.entry.what)
+                    _settle(change, keeps)
                 staging.claim()
                 _refuse_another(request, token)
                 _stage(change, staging, packing, progress)
@@ -283,6 +304,7 @@ class _UnderWay:
         with suppress(OSError, FerryError):
             follow(self.keeps, self.entry)
             if staging.clean:
+                give_free(self.request.files, staging.anchor, self.entry.id)
                 self.keeps.journal.close(self.entry)
 
     def end_as_before(self, staging: Replacement, error: BaseException) -> None:
@@ -297,6 +319,7 @@ class _UnderWay:
             logged = True
         if logged and staging.clean:
             with suppress(OSError):
+                give_free(self.request.files, staging.anchor, entry.id)
                 self.keeps.journal.close(entry)
                 closed = True
         if not closed and self._says() == "replacing":
@@ -429,7 +452,9 @@ def _refuse_another(request: Request, own: str) -> None:
     anchor = anchor_of(shore, request.files.root)
     with suppress(PermissionError):  # which says more where something is to be written
         left = [
-            name for name in shore.names(anchor) if name.startswith(STAGING) and own not in name
+            name
+            for name in shore.names(anchor)
+            if name.startswith(STAGING) and own not in name and name != CLAIM  # which is ours
         ]
         if left:
             raise RefusedError(

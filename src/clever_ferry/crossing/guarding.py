@@ -5,16 +5,26 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from pathlib import PurePath
 
 from clever_ferry.errors import RefusedError
 from clever_ferry.finding.berths import Berth
 from clever_ferry.finding.computers import Computer
 from clever_ferry.finding.signs import Signs, signs_of
 from clever_ferry.keeping.keeps import Keeps
+from clever_ferry.moving.claims import Claim, claim, here, home_of, release
 from clever_ferry.moving.files import FolderFiles
-from clever_ferry.moving.system import same_time
 
-__all__ = ["AtWork", "at_work", "await_quiet", "held", "refuse_busy", "refuse_changed"]
+__all__ = [
+    "AtWork",
+    "at_work",
+    "await_quiet",
+    "give_free",
+    "held",
+    "refuse_busy",
+    "refuse_changed",
+    "take_claim",
+]
 
 AtWork = Callable[[], Signs]
 """Looks for who is at work on a folder that is to be changed."""
@@ -63,6 +73,22 @@ def held(keeps: Keeps, folder: FolderFiles, doing: str) -> Iterator[None]:
         yield
 
 
+def take_claim(keeps: Keeps, folder: FolderFiles, anchor: PurePath, token: str, doing: str) -> None:
+    """Claim a folder that other computers reach, too, for the change of that token.
+
+    The journal must know of the change by then: what is cut short keeps its claim. `anchor` is the
+    folder, or what is there above it. Raises RefusedError where another computer has it.
+    """
+    own = Claim(token, home_of(keeps.folder), here(), doing)
+    claim(folder.shore, anchor, own, lambda other: not keeps.journal.holds(other))
+
+
+def give_free(folder: FolderFiles, anchor: PurePath, token: str) -> None:
+    """Give a folder free that a change has claimed; its entry in the journal may go after that."""
+    if folder.shore.capabilities.shared:
+        release(folder.shore, anchor, token)
+
+
 def await_quiet(
     files: FolderFiles,
     paths: Sequence[str],
@@ -74,7 +100,7 @@ def await_quiet(
 
     Raises RefusedError where files still change after 6 s.
     """
-    step = files.shore.capabilities.step
+    can = files.shore.capabilities
     deadline = files.shore.now() + int(_LONGEST * 1e9)
     while True:
         now = files.shore.now()
@@ -83,7 +109,7 @@ def await_quiet(
             for path in paths
             if (info := files.info(path)) is not None
             and 0 <= now - info.stamp < _QUIET
-            and not (path in own and same_time(info.stamp, own[path], step))
+            and not (path in own and can.same_time(info.stamp, own[path]))
         ]
         if not fresh:
             return

@@ -9,12 +9,14 @@ from contextlib import suppress
 from pathlib import PurePath
 
 from clever_ferry.crossing.changing import follow, in_words
+from clever_ferry.crossing.guarding import give_free
 from clever_ferry.crossing.putting_back import put_back, refuse_gone
 from clever_ferry.crossing.settling import Recovered, settle_unread
-from clever_ferry.errors import DamagedError, FerryError
+from clever_ferry.errors import DamagedError, FerryError, RefusedError
 from clever_ferry.keeping.journal import Entry
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.logbook import Record
+from clever_ferry.moving.claims import claim_of
 from clever_ferry.moving.replacing import sweep_quietly
 from clever_ferry.moving.system import undisturbed
 
@@ -56,7 +58,8 @@ def _recover_one(keeps: Keeps, ident: str, clock: Callable[[], int]) -> Recovere
             return None
         try:
             with undisturbed():
-                entry = _set_right(keeps, entry, clock)
+                ours = _is_ours(keeps, entry)
+                entry = _set_right(keeps, entry, clock, ours)
         except OSError as error:
             return Recovered(entry.what, entry.root, trouble=in_words(error))
         except FerryError as error:
@@ -66,7 +69,27 @@ def _recover_one(keeps: Keeps, ident: str, clock: Callable[[], int]) -> Recovere
         lock.release()
 
 
-def _set_right(keeps: Keeps, entry: Entry, clock: Callable[[], int]) -> Entry:
+def _is_ours(keeps: Keeps, entry: Entry) -> bool:
+    """Tell whether nobody else can have changed the folder since.
+
+    Raises RefusedError where somebody may have, and it would have to be put back.
+    """
+    files = keeps.shores.folder(entry.root)
+    if not files.shore.capabilities.shared:
+        return True
+    there = claim_of(files.shore, files.path_of(entry.anchor))
+    ours = there is not None and there.token == entry.id
+    if not ours and entry.phase in ("replacing", "putting back"):
+        raise RefusedError(
+            f"{entry.root} was given free meanwhile, so another computer may have changed it, and "
+            "it is left as it is.",
+            advice=f"`cferry log --give-up {entry.number}` closes this; what stood there before is "
+            f"in the backup {entry.id}.",
+        )
+    return ours
+
+
+def _set_right(keeps: Keeps, entry: Entry, clock: Callable[[], int], ours: bool) -> Entry:
     """Do what the journal's entry still asks for, whatever the logbook says; then close it."""
     files = keeps.shores.folder(entry.root)
     shore = files.shore
@@ -82,7 +105,7 @@ def _set_right(keeps: Keeps, entry: Entry, clock: Callable[[], int]) -> Entry:
     if entry.phase == "replacing":
         entry = keeps.journal.advance(entry, "putting back")
     for place, stamp in entry.stages:
-        sweep_quietly(shore, files.path_of(place), entry.id, stamp if begun else None)
+        sweep_quietly(shore, files.path_of(place), entry.id, stamp if begun and ours else None)
     if entry.phase == "putting back":
         put_back(
             keeps.locker,
@@ -96,6 +119,7 @@ def _set_right(keeps: Keeps, entry: Entry, clock: Callable[[], int]) -> Entry:
     if entry.phase in ("staging", "putting back"):
         entry = keeps.journal.advance(entry, "put back", clock())
     follow(keeps, entry)
+    give_free(files, anchor, entry.id)
     keeps.journal.close(entry)
     return entry
 

@@ -12,14 +12,15 @@ from dataclasses import dataclass
 from pathlib import PurePath
 
 from clever_ferry.cargo import digest_of
+from clever_ferry.crossing.guarding import give_free
 from clever_ferry.crossing.undoing import unlike
 from clever_ferry.errors import DamagedError, FerryError, UnknownNameError
 from clever_ferry.keeping.journal import Entry
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.logbook import Record, State
 from clever_ferry.keeping.snapshots import Snapshot
-from clever_ferry.moving.files import FolderFiles
-from clever_ferry.moving.replacing import STAGING, sweep_quietly
+from clever_ferry.moving.files import STAGING, FolderFiles
+from clever_ferry.moving.replacing import sweep_quietly
 from clever_ferry.moving.shore import Shore
 
 __all__ = ["Recovered", "cut_short", "give_up", "settle_unread"]
@@ -188,5 +189,7 @@ def give_up(keeps: Keeps, number: int, clock: Callable[[], int]) -> Entry:
             state = entry.before
         with suppress(DamagedError):
             keeps.logbook.advance(entry.number, state, ended=clock(), details=entry.details)
+        with suppress(OSError, DamagedError):
+            give_free(folder, folder.path_of(entry.anchor), entry.id)
         keeps.journal.close(entry)
     return entry

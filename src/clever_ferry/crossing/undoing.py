@@ -26,7 +26,6 @@ from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.logbook import Logbook, Record
 from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
 from clever_ferry.moving.files import FolderFiles
-from clever_ferry.moving.system import same_time
 from clever_ferry.tree import Output
 
 __all__ = ["Undoing", "Undone", "plan_undo", "undo", "unlike"]
@@ -236,7 +235,7 @@ def unlike(
         for kept in snapshot.files
         if (info := files.info(kept.path)) is None
         or info.size != kept.size
-        or not same_time(info.stamp, kept.stamp, files.shore.capabilities.step)
+        or not files.shore.capabilities.same_time(info.stamp, kept.stamp)
         or digest_of(files.payload(kept.path)) != kept.digest
         or (kept.path not in excused and files.attributes(kept.path) != kept.attributes)
     ]

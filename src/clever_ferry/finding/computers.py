@@ -46,12 +46,12 @@ class Computer(Struct, frozen=True):
 
     name: str
     system: System
-    folders: Mapping[str, Path] = field(default_factory=dict)
+    folders: Mapping[str, PurePath] = field(default_factory=dict)
     keeps: Path | None = None
     """Where the tool's own data for it is, where the description says so."""
     running: tuple[str, ...] | None = None
     """Names of its running programs, where a description says so; None: ask the system."""
-    top: Path | None = None
+    top: PurePath | None = None
     """Of a described computer, the folder that stands for all its disks."""
     mounts: tuple[Path, ...] | None = None
     """Where disks of other computers may be, where a description says so; None: ask the system."""
@@ -69,10 +69,16 @@ class Computer(Struct, frozen=True):
         """Whether it is a simulated one."""
         return self.mounts is not None
 
+    @property
+    def disks(self) -> dict[str, Path]:
+        """Its known folders, as far as they are on disks of this computer."""
+        every = ((name, self.shore.local(place)) for name, place in self.folders.items())
+        return {name: place for name, place in every if place is not None}
+
     def ground(self, under: str) -> Ground | None:
         """Return a known folder to search in, or None where it has none of that name."""
         if under == "export":
-            return ArchiveGround(self.export, self.top or Path()) if self.export else None
+            return ArchiveGround(self.export, Path(self.top or "")) if self.export else None
         base = self.folders.get(under)
         if base is None:
             return None
@@ -85,7 +91,7 @@ class Computer(Struct, frozen=True):
         drives = self.described or self.system != "windows"  # a disk stands for one drive alone
         parts = [part for part in text.replace("\\", "/").split("/") if part not in ("", ".", "..")]
         kept = [part.rstrip(":") for part in parts if drives or not part.endswith(":")]
-        return self.top.joinpath(*kept)
+        return Path(self.top.joinpath(*kept))
 
     def spelled(self, folder: PurePath) -> str:
         """Return a folder's path as this computer's own programs spell it."""

@@ -97,7 +97,7 @@ def _prefixes(
         for spot in library.prefixes:
             if spot.info.on != computer.system:
                 continue
-            known = computer.folders.get(spot.info.under)
+            known = computer.disks.get(spot.info.under)
             bases = listed if spot.info.under == "listed" else [known] if known else []
             for base in bases:
                 fitting = folders_fitting(
@@ -114,7 +114,7 @@ def _prefixes(
 def _listed(computer: Computer, library: Library) -> Iterator[Path]:
     """Yield the folders that a library has written down: every quoted path in its lists."""
     for spot in library.lists:
-        base = computer.folders.get(spot.info.under)
+        base = computer.disks.get(spot.info.under)
         if base is None or spot.info.on != computer.system:
             continue
         above = DiskGround(base, computer.fold, shore=computer.shore)
@@ -137,12 +137,12 @@ def _accounts(computer: Computer) -> Iterator[tuple[str, Harbour | None]]:
             own = Computer(name, computer.system, folders, running=(), top=computer.top)
             yield name, _account(name, next(iter(folders.values())), own)
         return
-    home = computer.folders["home"]
+    home = computer.disks["home"]
     for own in users_of(Path(home.anchor), computer.system, "")[0]:
         with suppress(OSError):
-            if not own.folders["home"].samefile(home):
-                name = own.folders["home"].name
-                yield _plain(name), _account(name, own.folders["home"], replace(own, foreign=False))
+            if not own.disks["home"].samefile(home):
+                name = own.disks["home"].name
+                yield _plain(name), _account(name, own.disks["home"], replace(own, foreign=False))
 
 
 def _account(user: str, path: Path, own: Computer) -> Harbour:
@@ -178,7 +178,7 @@ def _exports(
         names = named.setdefault(edition.id, [])
         names += (name for berth in edition.berths for name in berth.archives)
     folders: dict[Path, None] = {}
-    for base in (computer.folders.get(one) for one in _DOWNLOADED if named):
+    for base in (computer.disks.get(one) for one in _DOWNLOADED if named):
         if base is not None:
             inner = DiskGround(base, computer.fold, shore=computer.shore).folders("")[:_MOST_INNER]
             folders.update(dict.fromkeys((base, *(base / one for one in inner))))

@@ -64,6 +64,8 @@ class DiskGround(Struct, frozen=True):
             return self.shore.kind(self.place(path), follow=self.follow) == "folder"
         except PermissionError:
             self._closed(self.place(path))
+        except ConnectionError:
+            raise
         except (OSError, ValueError):
             pass
         return False
@@ -74,6 +76,8 @@ class DiskGround(Struct, frozen=True):
             return self.shore.folders(self.place(path), follow=self.follow)
         except PermissionError:
             self._closed(self.place(path))
+        except ConnectionError:
+            raise
         except (OSError, ValueError):
             pass
         return []
@@ -82,6 +86,8 @@ class DiskGround(Struct, frozen=True):
         """Pass links by, so that a search comes to an end."""
         try:
             return self.shore.kind(self.place(path), follow=False) in ("link", None)
+        except ConnectionError:
+            raise
         except (OSError, ValueError):
             return True
 

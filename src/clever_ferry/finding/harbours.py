@@ -11,25 +11,37 @@ import heapq
 import os
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
-from pathlib import Path
+from pathlib import Path, PurePath
 from typing import TYPE_CHECKING, Literal
 
 from msgspec import Struct
 from msgspec.structs import replace
 
+from clever_ferry.errors import NotFoundError
 from clever_ferry.finding.computers import DESCRIPTION, Computer, described_computer
 from clever_ferry.finding.known_folders import LAYOUTS, moved_documents
+from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import System, folded
 from clever_ferry.moving.presence import is_folder, is_there
+from clever_ferry.moving.shore import Shore
 
 if TYPE_CHECKING:
     from clever_ferry.moving.archives import ArchiveFiles
 
-__all__ = ["Harbour", "exports_in", "harbour_at", "prefix_at", "users_of", "zips_in"]
+__all__ = [
+    "Harbour",
+    "boarded",
+    "exports_in",
+    "harbour_at",
+    "prefix_at",
+    "server_at",
+    "users_of",
+    "zips_in",
+]
 
 Kind = Literal[
     "described computer", "compatibility prefix", "mounted disk", "account of this computer",
-    "export archive", "folder",
+    "export archive", "folder", "server",
 ]  # fmt: skip
 
 _DRIVE, _MOST_INNER = "drive_c", 40
@@ -58,6 +70,25 @@ class Harbour(Struct, frozen=True):
 
     app: str | None = None
     """The game's number in the library that it is a prefix of."""
+    link: FolderFiles | None = None
+    """The folder on a server that it is."""
+
+    @property
+    def root(self) -> PurePath:
+        """Its folder, or the first file."""
+        return self.link.root if self.link is not None else self.path
+
+    @property
+    def is_folder(self) -> bool:
+        """Whether it is a folder, at this moment."""
+        if self.link is not None:
+            return self.link.shore.kind(self.root) == "folder"
+        return is_folder(self.path)
+
+    @property
+    def places(self) -> tuple[str, ...]:
+        """Where it is, in words."""
+        return (str(self.root),) if self.link is not None else tuple(map(str, self.paths))
 
     def renamed(self, name: str) -> Harbour:
         """Return it by a name that the tool gives it."""
@@ -79,6 +110,8 @@ class Harbour(Struct, frozen=True):
         """What it was recognised as, in words."""
         if self.kind == "folder":
             return "a folder"
+        if self.kind == "server":
+            return f"a server's folder, by {str(self.root).partition(':')[0].upper()}"
         if self.kind == "export archive":
             return "an export archive"
         system = {"windows": "Windows", "linux": "Linux", "macos": "macOS"}
@@ -113,6 +146,55 @@ def harbour_at(paths: Path | Sequence[Path], name: str) -> Harbour:
     if len(sets) > 1:  # each for itself
         return Harbour(name, paths, "folder")
     return _export(paths, zips_in(path), name) or Harbour(name, paths, "folder")
+
+
+def server_at(link: FolderFiles, name: str) -> Harbour:
+    """Return a server's folder as a harbour; nobody is asked for it yet."""
+    return Harbour(name, (), "server", link=link)
+
+
+def boarded(harbour: Harbour) -> Harbour:
+    """Return a server's folder with the computers that it may be: its users' home, or just a place.
+
+    Raises NotFoundError where the folder is not there, or the server can't be reached.
+    """
+    link = harbour.link
+    if link is None or harbour.computers:
+        return harbour
+    shore, root = link.shore, link.root
+    if not harbour.is_folder:
+        raise NotFoundError(
+            f"There is no folder {root}.",
+            advice="`cferry harbour add` names another one; /~/ before it begins where the server "
+            "puts you.",
+        )
+    top = type(root)(*root.parts[:2])
+    systems: tuple[System, ...] = ("linux", "windows", "macos")
+    found = []
+    for system in systems:
+        folders = {
+            key: place
+            for key, ways in LAYOUTS[system].items()
+            if (place := next((root / w for w in ways if _stands(shore, root, w)), None))
+        }
+        if folders or system == "linux":
+            every = {"home": root, **folders}
+            found.append(
+                Computer(
+                    harbour.name, system, every, running=(), top=top, foreign=True, shore=shore
+                )
+            )
+    return replace(harbour, computers=tuple(found))
+
+
+def _stands(shore: Shore, root: PurePath, way: str) -> bool:
+    """Tell whether a folder is there; its first is looked for before the ones in it."""
+    here = root
+    for part in way.split("/"):
+        here = here / part
+        if shore.kind(here, follow=False) != "folder":
+            return False
+    return True
 
 
 def exports_in(folder: Path) -> list[list[Path]]:

@@ -132,7 +132,7 @@ def folders_fitting(
     return _below(ground, segments)[0]
 
 
-def at_place(computer: Computer, game: Game, edition: Edition, place: Path) -> Search:
+def at_place(computer: Computer, game: Game, edition: Edition, place: PurePath) -> Search:
     """Find the berths at a folder that the user names.
 
     Where the edition says so (`under = "given"`), they are below that folder, by its pattern, and
@@ -150,7 +150,7 @@ def at_place(computer: Computer, game: Game, edition: Edition, place: Path) -> S
     looked.append(Looked(str(place)))
     if not ground.has(""):
         return Search((), tuple(looked), tuple(ground.troubles))
-    own = berth_at(computer, game, edition, place)
+    own = berth_at(computer, game, edition, place, computer.shore)
     if _saves_by_name(own):
         return Search((own,), tuple(looked), tuple(ground.troubles))
     if not any(given):  # nobody says where below it they are
@@ -279,6 +279,8 @@ def _may_be_in(ground: Ground, edition: Edition) -> bool:
     try:
         paths = (info.path for info in ground.files("").walk(lambda _: True))
         return any(edition.may_have([folded(path)]) for path in paths)
+    except ConnectionError:
+        raise
     except (FerryError, OSError):
         return True
 
@@ -301,6 +303,8 @@ def _told_by_name(edition: Edition, place: PurePath) -> Mapping[str, Value]:
 def _saves_by_name(berth: Berth) -> bool:
     try:
         return bool(open_berth(berth, facts=False, keyless=True).listing.saves)
+    except ConnectionError:
+        raise
     except (FerryError, OSError):
         return False
 
@@ -309,6 +313,8 @@ def likely(berth: Berth, given: Mapping[str, str] | None = None) -> bool:
     """Tell by contents whether these are an edition's saves: any one reads as it should."""
     try:
         saves = open_berth(berth, given=given).listing.saves
+    except ConnectionError:
+        raise
     except (FerryError, OSError):
         return False
     if not berth.edition.reader.reads_content:
@@ -376,6 +382,8 @@ def _belongs(berth: Berth, account: str) -> bool:
     if account in map(str, berth.fields.values()):
         return True
     local = berth.folder.shore.local(berth.root) if berth.writable else None
+    if account == str(berth.root):
+        return True
     return local is not None and Path(account).absolute() == local.absolute()
 
 

@@ -49,6 +49,8 @@ def signs_of(computer: Computer, berth: Berth) -> Signs:
     if local is not None and is_folder(local):
         found = held_open(local)
         opened = tuple(f"{path.relative_to(local.resolve())}: {who}" for path, who in found)
+    if local is None and berth.folder.shore is not computer.shore:
+        return Signs()  # what runs on a server does not show; what is written there just now does
     clouds = tuple(on for cloud in berth.edition.clouds if (on := _on(computer, berth, cloud)))
     return Signs(_running(computer, berth), opened, clouds)
 

@@ -36,11 +36,14 @@ class HarbourNames(Struct, frozen=True):
     file: Path
     shore: LocalShore = LOCAL
 
-    def all(self) -> dict[str, tuple[Path, ...]]:
-        """Return all, by name; raises DamagedError where the file can't be read."""
+    def all(self) -> dict[str, tuple[str, ...]]:
+        """Return all, by name: whole paths, or the address of a server.
+
+        Raises DamagedError where the file can't be read.
+        """
         try:
             named = _FORMAT.read(read_whole(self.file, _MOST)).names
-            return {name: tuple(map(Path, paths)) for name, paths in sorted(named.items())}
+            return {name: tuple(paths) for name, paths in sorted(named.items())}
         except FileNotFoundError:
             return {}
         except (OSError, ValueError) as error:
@@ -49,8 +52,13 @@ class HarbourNames(Struct, frozen=True):
                 advice="Remove the file, then add your harbours again.",
             ) from None
 
-    def add(self, name: str, paths: tuple[Path, ...]) -> None:
+    def add(self, name: str, paths: tuple[str, ...]) -> None:
         """Give a folder or files a name; raises WrongUseError where it is none, or is taken."""
+        self.refuse_name(name, paths)
+        self._write({**self.all(), name: paths})
+
+    def refuse_name(self, name: str, paths: tuple[str, ...]) -> None:
+        """Raise WrongUseError where a name is none, or stands for something else."""
         if not _NAME.fullmatch(name):
             raise WrongUseError(
                 f"{name!r} can't be a harbour's name.",
@@ -62,9 +70,8 @@ class HarbourNames(Struct, frozen=True):
                 f"The harbour {name!r} is {known[name][0]} already.",
                 advice=f"Choose another name, or say `cferry harbour remove {name}` first.",
             )
-        self._write({**known, name: paths})
 
-    def remove(self, name: str) -> tuple[Path, ...]:
+    def remove(self, name: str) -> tuple[str, ...]:
         """Forget a name (nothing is removed but that); raises UnknownNameError."""
         known = self.all()
         if name not in known:
@@ -76,7 +83,7 @@ class HarbourNames(Struct, frozen=True):
         self._write(known)
         return paths
 
-    def _write(self, names: dict[str, tuple[Path, ...]]) -> None:
+    def _write(self, names: dict[str, tuple[str, ...]]) -> None:
         self.shore.make_folder(self.file.parent)
-        named = _Named({name: [str(path) for path in paths] for name, paths in names.items()})
+        named = _Named({name: list(paths) for name, paths in names.items()})
         self.shore.write_synced(self.file, _FORMAT.written(named))

@@ -15,8 +15,10 @@ from clever_ferry.moving.system import Attributes
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import FileInfo
 
-__all__ = ["FilePayload", "FolderFiles"]
+__all__ = ["STAGING", "FilePayload", "FolderFiles"]
 
+STAGING = ".cferry-"
+"""What the names of the tool's own folders beside saves begin with; a change's token follows."""
 _MOST_FILES = 1_000_000
 
 
@@ -135,7 +137,8 @@ class FolderFiles:
                 if seen > _MOST_FILES:
                     raise DamagedError(f"{self.root} holds more than {_MOST_FILES:,} files.")
                 inner.sort(reverse=True)
-                folders += [folder for folder in inner if enter(folder)]
+                own = [one for one in inner if one.rpartition("/")[2].startswith(STAGING)]
+                folders += [one for one in inner if one not in own and enter(one)]
 
     def _listed(self, folder: str, top: Walker) -> tuple[list[FileInfo], list[str]]:
         try:

@@ -104,8 +104,10 @@ class LocalShore:
         with suppress(FileNotFoundError):
             system.remove_file(Path(path))
 
-    def make_folder(self, path: PurePath) -> None:
+    def make_folder(self, path: PurePath, *, new: bool = False) -> None:
         """Make a folder and those above it."""
+        if new:
+            Path(path).mkdir()
         missing = []
         while self.kind(path) != "folder":
             missing.append(path)
@@ -129,6 +131,9 @@ class LocalShore:
     def give_attributes(self, path: PurePath, attributes: Attributes) -> list[Unkept]:
         """Give a file or folder its attributes."""
         return system.give_attributes(Path(path), attributes)
+
+    def learn_time(self, stamp: int) -> None:
+        """Do nothing: the clock is this computer's own."""
 
     def sync_folder(self, path: PurePath) -> None:
         """Have the names in a folder on the disk itself."""

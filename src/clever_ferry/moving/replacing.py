@@ -12,18 +12,16 @@ from pathlib import PurePath
 
 from clever_ferry.cargo import DigestedPayload
 from clever_ferry.moving import disk
-from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.files import STAGING, FolderFiles
 from clever_ferry.moving.following import mode_for_file, mode_for_folder
 from clever_ferry.moving.shore import Shore, Writer, anchor_of
 from clever_ferry.moving.system import Attributes, Unkept
 from clever_ferry.payload import CHUNK
 from clever_ferry.tree import Output
 
-__all__ = ["STAGING", "Replacement", "Staged", "sweep", "sweep_quietly"]
+__all__ = ["Replacement", "Staged", "sweep", "sweep_quietly"]
 
 Progress = Callable[[int], None]
-STAGING = ".cferry-"
-"""What the names of staging folders begin with; the change's token follows."""
 _FAR = 8_000_000_000 * 10**9
 """A time stamp in the year 2223 in ns; boxes may state later ones, and mean nothing by it."""
 

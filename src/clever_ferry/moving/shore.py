@@ -11,7 +11,7 @@ from pathlib import Path, PurePath
 from types import TracebackType
 from typing import Literal, NamedTuple, Protocol, Self, TypeVar
 
-from clever_ferry.moving.system import Attributes, Unkept
+from clever_ferry.moving.system import Attributes, Unkept, same_time
 from clever_ferry.tree import FileInfo
 
 __all__ = ["Capabilities", "Kind", "Node", "Reader", "Shore", "Walker", "Writer", "anchor_of"]
@@ -52,6 +52,14 @@ class Capabilities(NamedTuple):
     """Whether a rename takes the place of a file in one step."""
     step: int = 1
     """The steps that its time stamps have at the least, in ns."""
+    sets_times: bool = True
+    """Whether a file can be given the time of its last change."""
+    shared: bool = False
+    """Whether other computers may change the same files, so that a folder must be claimed first."""
+
+    def same_time(self, now: int, kept: int) -> bool:
+        """Tell whether a file's time (ns) is one that was set; where none can be, any is."""
+        return not self.sets_times or same_time(now, kept, self.step)
 
 
 class _Closing(Protocol):
@@ -109,7 +117,9 @@ class Walker(Protocol):
 class Shore(Protocol):
     """A shore. Where an operation needs a path to be there and it is not, OSError is raised."""
 
-    capabilities: Capabilities
+    @property
+    def capabilities(self) -> Capabilities:
+        """What it can and can't."""
 
     # Names ------------------------------------------------------------------------------
 
@@ -149,7 +159,10 @@ class Shore(Protocol):
         """Return a file's attributes."""
 
     def now(self) -> int:
-        """Return the time by the clock that time stamps here are from, in ns since 1970."""
+        """Return the time by the clock that time stamps here are from, in ns since 1970.
+
+        What is looked at afterwards is looked at anew, where answers are remembered.
+        """
 
     def free_bytes(self, folder: PurePath) -> int | None:
         """Return how many bytes there is room for below a folder; None where nobody knows."""
@@ -173,8 +186,11 @@ class Shore(Protocol):
     def unlink(self, path: PurePath) -> None:
         """Remove a file; one that is not there is fine."""
 
-    def make_folder(self, path: PurePath) -> None:
-        """Make a folder and those above it; those that are there are fine."""
+    def make_folder(self, path: PurePath, *, new: bool = False) -> None:
+        """Make a folder and those above it; those that are there are fine.
+
+        With `new`, those above are there, and FileExistsError is raised where it is, too.
+        """
 
     def remove_folder(self, path: PurePath) -> None:
         """Remove an empty folder."""
@@ -184,6 +200,9 @@ class Shore(Protocol):
 
     def give_attributes(self, path: PurePath, attributes: Attributes) -> list[Unkept]:
         """Give a file or folder permissions and marks; return what it can't be given."""
+
+    def learn_time(self, stamp: int) -> None:
+        """Take it that the clock here says this (ns since 1970) now, where it is not known."""
 
     def sync_folder(self, path: PurePath) -> None:
         """Make renames, new and removed names in a folder last."""

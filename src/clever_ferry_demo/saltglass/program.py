@@ -10,6 +10,7 @@ import click
 
 from clever_ferry_demo.saltglass.launching import HOWS, launch
 from clever_ferry_demo.saltglass.pieces import RefusalError, World, make_world, play_on
+from clever_ferry_demo.saltglass.server import ServerStore
 from clever_ferry_demo.world import find_store, store_at
 
 __all__ = ["run"]
@@ -17,7 +18,10 @@ __all__ = ["run"]
 
 @click.group(name="saltglass")
 @click.option(
-    "--store", type=click.Choice(["depot", "tern", "finch"]), required=True, help="Whose edition."
+    "--store",
+    type=click.Choice(["depot", "tern", "finch", "server"]),
+    required=True,
+    help="Whose edition.",
 )
 @click.option("--account", help="Whose saves, where not the usual ones.")
 @click.option(
@@ -93,6 +97,23 @@ def save(context: click.Context, slot: int, other: int | None) -> None:
         raise RefusalError(f"there is no slot {other}")
     context.obj.save(other or slot, world, time.time_ns())
     click.echo(f"Saved slot {other or slot}: {_told(world)}")
+
+
+@game.command()
+@click.option("--check", is_flag=True, help="End once the isle is loaded.")
+@click.pass_context
+def serve(context: click.Context, check: bool) -> None:
+    """Start the dedicated server: load the isle that its config names, or refuse."""
+    store = context.obj
+    if not isinstance(store, ServerStore):
+        raise RefusalError("only --store server is a server")
+    slot, seats = store.served()
+    world = store.load(slot)
+    if len(world.travellers) > seats:
+        raise RefusalError(f"isle-{slot} has more players than the server has seats ({seats})")
+    click.echo(f"Serving isle-{slot} to {seats} players: {_told(world)}")
+    while not check:
+        time.sleep(1)
 
 
 @game.command("launch")

@@ -57,14 +57,41 @@ _LOFT: tuple[tuple[str, str], ...] = (
     ),
 )
 
+_SERVED = "../bramble/saltglass"
+_LINK: tuple[tuple[str, str], ...] = (
+    (
+        "Bramble Hosting rents out game servers. Its files are reached by SFTP, with a password; "
+        "its key was told by letter.",
+        "cferry harbour add bramble {address}/saltglass --trust {key}",
+    ),
+    ("What works there, before anything is at stake?", "cferry harbour check bramble"),
+    (
+        "Put the Saltmarsh of day 31 on the server, and tell it which isle to serve.",
+        "cferry cross saltglass/tern:2 saltglass/server@bramble --yes",
+    ),
+    ("Does the server serve it?", f"saltglass --store server --folder {_SERVED} serve --check"),
+    ("Friends play there.", f"saltglass --store server --folder {_SERVED} play --slot 2 --days 4"),
+    ("Is that the carried progress, further on?", "cferry watch 1 --once"),
+    (
+        "Bring it home, over the older one. What is there is backed up.",
+        "cferry cross saltglass/server@bramble:2 saltglass/tern:2 --yes --replace",
+    ),
+    ("And does Tern Arcade's edition load it?", "saltglass --store tern load --slot 2"),
+    ("Keep a copy of what is on the server, too.", "cferry backup saltglass/server@bramble"),
+)
+
 
 @click.command("demo")
 @click.option(
     "--at", "folder", type=click.Path(path_type=Path), metavar="FOLDER",
     help="Also lay fresh made-up computers into FOLDER, for you to play with.",
 )  # fmt: skip
+@click.option(
+    "--over-a-link", is_flag=True,
+    help="See a world go to a rented server and back, over SFTP on this computer.",
+)  # fmt: skip
 @click.pass_obj
-def command(computer: Path | None, folder: Path | None) -> None:
+def command(computer: Path | None, folder: Path | None, over_a_link: bool) -> None:
     """See crossings on made-up computers with a made-up game.
 
     Shows every command that it runs, so that you can repeat them. Nothing of yours is
@@ -77,6 +104,11 @@ def command(computer: Path | None, folder: Path | None) -> None:
     from clever_ferry_demo.world import lay_finch, lay_loft, lay_world
 
     _refuse_named(computer)
+    if over_a_link and folder is not None:
+        raise WrongUseError("--over-a-link only shows: it leaves nothing behind for --at.")
+    if over_a_link:
+        _over_a_link()
+        return
     if folder is not None and folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise WrongUseError(
             f"{folder} is there already and not empty.", advice="Name a new or an empty folder."
@@ -109,6 +141,23 @@ def command(computer: Path | None, folder: Path | None) -> None:
     click.secho(f"  {_setting(loft)}", fg="cyan")
 
 
+def _over_a_link() -> None:
+    from clever_ferry_demo.bramble import PASSWORD, bramble
+    from clever_ferry_demo.saltglass.server import ServerStore
+    from clever_ferry_demo.world import lay_world
+
+    with tempfile.TemporaryDirectory(prefix="cferry-demo-") as scratch:
+        top = lay_world(Path(scratch) / "world")
+        rented = top.parent / "bramble"
+        ServerStore(rented / "saltglass").set_up()
+        with bramble(rented) as (address, key):
+            click.secho("# The password is asked for at a terminal. Here it comes from a file:")
+            click.secho("$ export CFERRY_PASSWORD_FD=0", fg="cyan", bold=True)
+            for why, line in _LINK:
+                _run(why, line.format(address=address, key=key), top, f"{address} {PASSWORD}\n")
+    click.echo("\nThe made-up computer and the server are gone again.")
+
+
 def _refuse_named(computer: Path | None) -> None:
     """Refuse a computer named on the command line; the one of the environment is passed over."""
     if computer is not None and os.environ.get("CFERRY_COMPUTER") != str(computer):
@@ -128,7 +177,7 @@ def _setting(top: Path) -> str:
 _MODULES = {"cferry": "clever_ferry", "saltglass": "clever_ferry_demo.saltglass.program"}
 
 
-def _run(why: str, line: str, top: Path) -> None:
+def _run(why: str, line: str, top: Path, passwords: str | None = None) -> None:
     if why:
         click.secho(f"\n# {why}", dim=True)
     click.secho(f"$ {line}", fg="cyan", bold=True)
@@ -136,9 +185,11 @@ def _run(why: str, line: str, top: Path) -> None:
     sys.stdout.flush()
     environment = {**os.environ, "CFERRY_COMPUTER": str(top)}
     environment.pop("CFERRY_HOME", None)
+    if passwords is not None:
+        environment["CFERRY_PASSWORD_FD"] = "0"
     done = subprocess.run(
         [sys.executable, "-m", _MODULES[program], *arguments],
-        cwd=top, env=environment, check=False,
+        cwd=top, env=environment, check=False, input=passwords, text=True,
     )  # fmt: skip
     if done.returncode:
         raise FerryError(f"The demo stopped: `{line}` ended with {done.returncode}.")

@@ -13,6 +13,7 @@ from clever_ferry.cli.times import moment
 from clever_ferry.errors import UnknownNameError, WrongUseError
 from clever_ferry.finding.changes import Watch
 from clever_ferry.finding.known_folders import known_folders, this_machine
+from clever_ferry.links.server import is_link
 
 if TYPE_CHECKING:
     from clever_ferry.ferry import Ferry
@@ -87,8 +88,8 @@ def _survey(ferry: Ferry, what: str, as_json: bool) -> None:
     from clever_ferry.cli.exits import echo_json
     from clever_ferry.cli.surveys import print_survey
 
-    path = Path(what).expanduser()
-    if not path.exists():
+    path = what if is_link(what) else Path(what).expanduser()
+    if isinstance(path, Path) and not path.exists():
         raise UnknownNameError(
             f"There is no folder or file {what}.",
             advice="`cferry look` alone shows where the saves on this computer are.",

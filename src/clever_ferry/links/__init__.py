@@ -1,0 +1,1 @@
+"""Links: shores on servers, reached by their file services."""

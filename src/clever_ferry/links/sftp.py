@@ -1,0 +1,273 @@
+"""SFTP, by paramiko: host keys kept and checked; keys of the agent, of files, passwords."""
+
+from __future__ import annotations
+
+import errno
+import os
+import posixpath
+import socket
+import stat
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+import paramiko
+
+from clever_ferry.links.trust import HostKeys
+from clever_ferry.links.wire import Abilities, Entry
+from clever_ferry.moving.shore import Kind
+
+if TYPE_CHECKING:
+    from clever_ferry.links.secrets import Secrets
+    from clever_ferry.links.server import Server
+
+__all__ = ["SftpService"]
+
+_TIMEOUT = 20.0
+_BLOCK = 1 << 18
+_LARGE, _SMALL = (255 * 1024, 64), (32 * 1024, 256)
+"""Bytes that are asked for or sent at once, and requests that may be under way: of OpenSSH's own
+server, which takes so many, and of others, of which only what the protocol says is known."""
+_ROOM = 32 << 20
+"""Bytes that the server may send before they are read."""
+
+
+def _transport(sock: Any, **options: Any) -> paramiko.Transport:
+    """Return a transport that prefers the ciphers that processors have commands for."""
+    found = paramiko.Transport(sock, **options)
+    chosen = found.get_security_options()
+    chosen.ciphers = sorted(chosen.ciphers, key=lambda name: "gcm" not in name)
+    return found
+
+
+class SftpService:
+    """One server: a connection that is shared, and channels on it."""
+
+    def __init__(self, server: Server, keys: HostKeys, secrets: Secrets) -> None:
+        self._server, self._keys, self._secrets = server, keys, secrets
+        self._client: paramiko.SSHClient | None = None
+        self._lock = threading.Lock()
+
+    def connect(self) -> SftpWire:
+        """Open one more channel; raises OSError, or a FerryError where the server is refused."""
+        with self._lock:
+            transport = self._client.get_transport() if self._client is not None else None
+            if transport is None or not transport.is_active():
+                transport = self._log_in()
+            with _spoken():
+                return SftpWire(transport)
+
+    def _log_in(self) -> paramiko.Transport:
+        server = self._server
+        client = paramiko.SSHClient()
+        self._keys.load(client)
+        client.set_missing_host_key_policy(_Ask(self._keys, server))
+        password: str | None = None
+        try:
+            while True:
+                try:
+                    client.connect(
+                        server.host, server.port, server.user or None, password,
+                        timeout=_TIMEOUT, banner_timeout=_TIMEOUT, auth_timeout=_TIMEOUT,
+                        channel_timeout=_TIMEOUT, transport_factory=_transport,
+                    )  # fmt: skip
+                    break
+                except paramiko.BadHostKeyException as error:
+                    raise self._keys.changed(server, error.key) from None
+                except (paramiko.AuthenticationException, paramiko.PasswordRequiredException):
+                    password = self._secrets.password(server, wrong=password)
+                except paramiko.SSHException as error:
+                    if "No authentication methods" not in str(error):
+                        raise ConnectionError(errno.ECONNABORTED, str(error)) from error
+                    password = self._secrets.password(server, wrong=password)
+                except socket.gaierror as error:
+                    raise ConnectionError(
+                        errno.EHOSTUNREACH, f"there is no {server.host}"
+                    ) from error
+        except BaseException:
+            client.close()
+            raise
+        if password is not None:
+            self._secrets.worked(server)
+        transport = client.get_transport()
+        assert transport is not None
+        transport.set_keepalive(20)
+        self._client = client
+        return transport
+
+
+class _Ask(paramiko.MissingHostKeyPolicy):
+    def __init__(self, keys: HostKeys, server: Server) -> None:
+        self._keys, self._server = keys, server
+
+    def missing_host_key(
+        self, client: paramiko.SSHClient, hostname: str, key: paramiko.PKey
+    ) -> None:
+        self._keys.first_seen(self._server, key)
+
+
+@contextmanager
+def _spoken() -> Iterator[None]:
+    """Have paramiko's faults be those of a link."""
+    try:
+        yield
+    except (paramiko.SSHException, EOFError, TimeoutError) as error:
+        raise ConnectionError(errno.ECONNABORTED, str(error) or "the link broke") from error
+    except OSError as error:
+        if error.errno is None and not isinstance(error, ConnectionError):
+            # The protocol has one word for most of what can go wrong.
+            told = str(error)
+            if "closed" in told.lower():
+                raise ConnectionError(errno.ECONNABORTED, told) from error
+            raise OSError(errno.EIO, f"the server says: {told or 'no'}") from error
+        raise
+
+
+class SftpWire:
+    """One channel."""
+
+    def __init__(self, transport: paramiko.Transport) -> None:
+        found = paramiko.SFTPClient.from_transport(transport, _ROOM, 1 << 18)
+        if found is None:
+            raise ConnectionError(errno.ECONNREFUSED, "it offers no SFTP")
+        self._sftp, self._transport = found, transport
+        channel = self._sftp.get_channel()
+        assert channel is not None
+        channel.settimeout(_TIMEOUT)
+        self._channel = channel
+        self._at_once = _LARGE if "OpenSSH" in transport.remote_version else _SMALL
+        self.abilities = Abilities(True, True, True, True)
+
+    def home(self) -> str:
+        """Ask for the folder that the server begins in."""
+        with _spoken():
+            return self._sftp.normalize(".")
+
+    def listing(self, folder: str) -> list[Entry]:
+        """List a folder."""
+        with _spoken():
+            return [_entry(one.filename, one) for one in self._sftp.listdir_attr(folder)]
+
+    def entry(self, path: str) -> Entry | None:
+        """Ask for a path, and not for what a link leads to."""
+        try:
+            with _spoken():
+                return _entry(posixpath.basename(path), self._sftp.lstat(path))
+        except (FileNotFoundError, NotADirectoryError):
+            return None
+
+    def reader(self, path: str, offset: int, count: int) -> _Source:
+        """Open a file; where much is wanted of it, ask ahead."""
+        with _spoken():
+            file = self._sftp.open(path, "rb")
+            file.MAX_REQUEST_SIZE, most = self._at_once
+            file.seek(offset)
+            if count > 2 * _BLOCK:
+                file.prefetch(offset + count, most)
+            return _Source(file)
+
+    def writer(self, path: str, offset: int) -> _Sink:
+        """Begin a file that must not be there, or go on with one."""
+        with _spoken():
+            file = self._sftp.open(path, "r+b" if offset else "wxb")
+            file.MAX_REQUEST_SIZE = self._at_once[0]
+            file.seek(offset)
+            file.set_pipelined(True)
+            return _Sink(file)
+
+    def rename(self, old: str, new: str) -> None:
+        """Rename in one step, by the extension that nearly all servers have."""
+        try:
+            with _spoken():
+                self._sftp.posix_rename(old, new)
+        except ConnectionError:
+            raise
+        except OSError as error:
+            if "unsupported" not in str(error).lower():
+                raise
+            with _spoken():
+                self._sftp.rename(old, new)
+
+    def remove(self, path: str) -> None:
+        """Remove a file."""
+        with _spoken():
+            self._sftp.remove(path)
+
+    def make_folder(self, path: str) -> None:
+        """Make a folder; the protocol does not say why that fails, so it is looked."""
+        try:
+            with _spoken():
+                self._sftp.mkdir(path, 0o755)
+        except ConnectionError:
+            raise
+        except OSError as error:
+            if self.entry(path) is not None:
+                raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), path) from error
+            raise
+
+    def remove_folder(self, path: str) -> None:
+        """Remove an empty folder."""
+        with _spoken():
+            self._sftp.rmdir(path)
+
+    def set_time(self, path: str, stamp: int) -> None:
+        """Set the time of the last change, to the second."""
+        seconds = max(0, min(stamp // 10**9, 0xFFFFFFFF))
+        with _spoken():
+            self._sftp.utime(path, (seconds, seconds))
+
+    def set_mode(self, path: str, mode: int) -> None:
+        """Set the permission bits."""
+        with _spoken():
+            self._sftp.chmod(path, mode)
+
+    def free(self, folder: str) -> int | None:
+        """Return None: the protocol has no word for it."""
+        return None
+
+    def close(self) -> None:
+        """Close the channel."""
+        self._sftp.close()
+
+    def abort(self) -> None:
+        """Cut the connection, with all channels on it."""
+        self._transport.close()
+
+
+def _entry(name: str, data: paramiko.SFTPAttributes) -> Entry:
+    mode = data.st_mode or 0
+    kinds: tuple[tuple[Callable[[int], bool], Kind], ...] = (
+        (stat.S_ISREG, "file"), (stat.S_ISDIR, "folder"), (stat.S_ISLNK, "link")
+    )  # fmt: skip
+    kind: Kind = next((kind for test, kind in kinds if test(mode)), "other")
+    return Entry(name, kind, data.st_size or 0, (data.st_mtime or 0) * 10**9, mode & 0o777)
+
+
+class _Source:
+    def __init__(self, file: paramiko.SFTPFile) -> None:
+        self._file = file
+
+    def read(self, count: int) -> bytes:
+        with _spoken():
+            return self._file.read(min(count, 1 << 20))
+
+    def close(self) -> None:
+        with _spoken():
+            self._file.close()
+
+
+class _Sink:
+    def __init__(self, file: paramiko.SFTPFile) -> None:
+        self._file = file
+
+    def write(self, data: bytes) -> None:
+        with _spoken():
+            self._file.write(data)
+
+    def close(self) -> None:
+        with _spoken():
+            self._file.close()
+
+    def drop(self) -> None:
+        """Let go; the connection is cut by whoever asks for this."""
