@@ -65,7 +65,9 @@ def _files(top: Path, way: str, what: str, count: int, size: int) -> None:
     for folder in ("here", "back", "there", "user"):
         (top / folder).mkdir()
     for number in range(count):
-        (top / "here" / f"{number:05}.sav").write_bytes(os.urandom(size))
+        with (top / "here" / f"{number:05}.sav").open("wb") as out:
+            for at in range(0, size, 1 << 20):  # what this process held, the next ones would show
+                out.write(os.urandom(min(1 << 20, size - at)))
     there = top / "there"
     opened = servers.sftp(top / "ssh", top / "user") if way == "sftp" else servers.ftp(there)
     with opened as url:

@@ -19,7 +19,7 @@ from clever_ferry.errors import (
     WrongUseError,
 )
 from clever_ferry.finding import Computer, Search, at_place, find_berths
-from clever_ferry.finding.berths import Berth
+from clever_ferry.finding.berths import Berth, open_berth
 from clever_ferry.finding.discovering import discover, discover_prefixes, with_prefixes
 from clever_ferry.finding.grounds import ArchiveGround, DiskGround, Ground
 from clever_ferry.finding.harbours import (
@@ -162,6 +162,8 @@ class Harbours:
         return probe(*self._server(name))
 
     def _server(self, name: str) -> tuple[LinkShore, PurePath]:
+        if name.casefold() == self.computer.name.casefold():
+            raise WrongUseError(f"{name!r} is this computer, and no server's folder.")
         place = self.boarded(self.named_or_at(name))
         if place.link is None or self._links is None:
             raise WrongUseError(
@@ -321,6 +323,7 @@ class Harbours:
         if not found.berths and (place.kind in ("folder", "server") or place.export is not None):
             tried, trouble = self._worth_trying(place, every)
             found = found.with_(*(self._loose(place, *one, given) for one in tried))
+            found = replace(found, berths=_without_parts(found.berths))
             found = replace(found, troubles=(*found.troubles, *trouble))
         found = _named(found, place)
         if place.kind == "folder" and is_folder(place.path):
@@ -431,6 +434,27 @@ def _claimed(shore: LinkShore, top: PurePath) -> list[PurePath]:
         if depth < _DEEPEST and len(queue) < _MOST_FOLDERS:
             queue += [(folder / name, depth + 1) for name in names if not name.startswith(".")]
     return found
+
+
+def _without_parts(berths: tuple[Berth, ...]) -> tuple[Berth, ...]:
+    """Return berths without those that are one save's own folder in another of them.
+
+    Such a folder may read as another edition's save by itself.
+    """
+    kept = []
+    for berth in berths:
+        above = [one for one in berths if one.game is berth.game and one.root in berth.root.parents]
+        inner = [berth.root.relative_to(one.root).as_posix() for one in above]
+        if not any(map(_has_files_in, above, inner)):
+            kept.append(berth)
+    return tuple(kept)
+
+
+def _has_files_in(berth: Berth, folder: str) -> bool:
+    with suppress(FerryError, OSError):
+        saves = open_berth(berth, facts=False, keyless=True).listing.saves
+        return any(file.startswith(f"{folder}/") for save in saves for file in save.files)
+    return False
 
 
 def _where_recipes_say(place: Harbour, game: Game, edition: Edition) -> Search:

@@ -70,15 +70,22 @@ class Places:
         Raises NotFoundError where there is none.
         """
         game = self.recipes.game(address.game)
+        place = self.harbours.named_or_at(address.harbour) if address.harbour else None
+        if place is not None and place.link is not None:
+            searches = [self.harbours.look_at(place, [game])]
+        else:
+            editions = game.editions.values()
+            searches = [
+                one for each in editions for one in self.searches(game, each, address.harbour)
+            ]
         found = [
             berth
-            for edition in game.editions.values()
-            for search in self.searches(game, edition, address.harbour)
+            for search in searches
             for berth in search.berths
             if account is None or account in map(str, berth.fields.values())
         ]
         if not found:
-            raise self.nowhere(game)
+            raise self.nowhere(game, address.harbour)
         return found
 
     def searches(self, game: Game, edition: Edition, harbour: str | None) -> list[Search]:
@@ -113,8 +120,16 @@ class Places:
         started = [one for one in others if any(b.info.under != "given" for b in one.berths)]
         return f"{game.id}/{started[0].id}" if started else ""
 
-    def nowhere(self, game: Game) -> NotFoundError:
-        """Return the error for a game that has no berth at any harbour, with where it looked."""
+    def nowhere(self, game: Game, harbour: str | None = None) -> NotFoundError:
+        """Return the error for a game that has no berth at any harbour, with where it looked.
+
+        With a harbour, nothing was found there.
+        """
+        if harbour is not None:
+            return NotFoundError(
+                f"No saves of {game.title} were found at {harbour}.",
+                advice=f"Name the edition to have more said: {game.id}/EDITION@{harbour}",
+            )
         looked = [
             one.words
             for edition in game.editions.values()

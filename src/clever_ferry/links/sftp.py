@@ -25,8 +25,7 @@ if TYPE_CHECKING:
 __all__ = ["SftpService"]
 
 _TIMEOUT = 20.0
-_BLOCK = 1 << 18
-_LARGE, _SMALL = (255 * 1024, 64), (32 * 1024, 256)
+_LARGE, _SMALL = (255 * 1024, 96), (32 * 1024, 256)
 """Bytes that are asked for or sent at once, and requests that may be under way: of OpenSSH's own
 server, which takes so many, and of others, of which only what the protocol says is known."""
 _ROOM = 32 << 20
@@ -161,11 +160,8 @@ class SftpWire:
         """Open a file; where much is wanted of it, ask ahead."""
         with _spoken():
             file = self._sftp.open(path, "rb")
-            file.MAX_REQUEST_SIZE, most = self._at_once
-            file.seek(offset)
-            if count > 2 * _BLOCK:
-                file.prefetch(offset + count, most)
-            return _Source(file)
+            file.MAX_REQUEST_SIZE, _ = self._at_once
+            return _Source(file, offset, offset + count, self._at_once)
 
     def writer(self, path: str, offset: int) -> _Sink:
         """Begin a file that must not be there, or go on with one."""
@@ -245,12 +241,32 @@ def _entry(name: str, data: paramiko.SFTPAttributes) -> Entry:
 
 
 class _Source:
-    def __init__(self, file: paramiko.SFTPFile) -> None:
-        self._file = file
+    """A file that is read window by window; all of a window is asked for at once."""
+
+    def __init__(
+        self, file: paramiko.SFTPFile, offset: int, end: int, at_once: tuple[int, int]
+    ) -> None:
+        self._file, self._rest = file, b""
+        self._blocks = self._windows(offset, end, *at_once)
+
+    def _windows(self, at: int, end: int, size: int, most: int) -> Iterator[bytes]:
+        while at < end:
+            upto = min(end, at + size * most)
+            blocks = [(one, min(size, upto - one)) for one in range(at, upto, size)]
+            for (start, wanted), found in zip(blocks, self._file.readv(blocks), strict=True):
+                yield found
+                at = start + len(found)
+                if len(found) < wanted:
+                    break  # the server gives less at once: ask anew from there
+            if not found:
+                return
 
     def read(self, count: int) -> bytes:
         with _spoken():
-            return self._file.read(min(count, 1 << 20))
+            if not self._rest:
+                self._rest = next(self._blocks, b"")
+        found, self._rest = self._rest[:count], self._rest[count:]
+        return found
 
     def close(self) -> None:
         with _spoken():
