@@ -53,26 +53,26 @@ MAY = {
     "sheets": "errors visible wording cargo recipes.tables",
     "noting": "errors wording payload cargo recipes.tables finding proving backups places sheets",
     "checking": "errors certainty cargo recipes finding crossing.rules",
-    "handovers": "errors payload tree cargo moving.parcels recipes finding crossing",
-    "harbours": "errors tree links moving keeping recipes finding",
+    "parcels": "errors cargo payload moving recipes finding.berths",
+    "handovers": "errors payload tree cargo moving.sending recipes finding crossing",
+    "harbours": "errors tree links moving keeping parcels recipes finding",
     "looking": "errors tree cargo moving.files recipes finding unboxing harbours",
     "places": "errors recipes finding harbours",
     "rehearsing": "errors cargo keeping.keeps naming recipes finding crossing",
     "results": "errors recipes finding unboxing proving crossing rehearsing",
     "boarding": "keeping.keeps keeping.harbour_names links.opening links.server moving.shores "
                 "recipes finding ferry",
-    "ferry": "errors links.opening asking watching keeping.keeps keeping.logbook boxes recipes "
-             "finding unboxing proving crossing backups checking handovers harbours looking "
-             "noting places rehearsing results",
+    "ferry": "errors links.opening parcels asking watching keeping.keeps keeping.logbook boxes "
+             "recipes finding unboxing proving crossing backups checking handovers harbours "
+             "looking noting places rehearsing results",
     "api": "errors boarding cargo keeping.logbook keeping.pruning keeping.snapshots "
            "keeping.verifying recipes.telling finding.berths unboxing proving crossing backups "
            "checking handovers looking noting recipes.tables rehearsing results sheets ferry",
     "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
            "recipes finding unboxing.taking_apart proving crossing checking handovers "
-           "judging.verdict boarding launches links.opening links.server watching asking looking "
-           "noting rehearsing results "
-           "sheets wording ferry",
+           "judging.verdict boarding launches links.opening links.server parcels watching asking "
+           "looking noting rehearsing results sheets wording ferry",
     "__main__": "cli",
 }  # fmt: skip
 """Which rooms each room may use: all of a room, or those of its modules that are named."""

@@ -21,12 +21,7 @@ from clever_ferry.errors import (
     UnsupportedError,
     WrongUseError,
 )
-from clever_ferry.finding import (
-    Berth,
-    Computer,
-    open_berth,
-    parse_address,
-)
+from clever_ferry.finding import Berth, Computer, open_berth, parse_address
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.changes import Watch
 from clever_ferry.finding.remembering import open_remembered
@@ -50,6 +45,7 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.keeping.logbook import Record
     from clever_ferry.links.opening import Links
     from clever_ferry.noting import Noting
+    from clever_ferry.parcels import Parcels
     from clever_ferry.recipes.pairing import PairTold
     from clever_ferry.results import (
         BackedUpAll,
@@ -88,6 +84,13 @@ class Ferry:
         from clever_ferry.backups import Backups
 
         return Backups(self.computer, self.recipes, self.keeps)
+
+    @cached_property
+    def parcels(self) -> Parcels:
+        """Single saves in files for friends."""
+        from clever_ferry.parcels import Parcels
+
+        return Parcels(self.recipes)
 
     @cached_property
     def noting(self) -> Noting:

@@ -16,7 +16,7 @@ from clever_ferry.crossing.planning import make_plan
 from clever_ferry.errors import UnsupportedError, WrongUseError
 from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import Berth, OpenBerth
-from clever_ferry.moving.parcels import write_parcel
+from clever_ferry.moving.sending import write_zip
 from clever_ferry.payload import BytesPayload
 from clever_ferry.recipes.encoding import Encoding, encode
 from clever_ferry.tree import Output
@@ -86,7 +86,7 @@ def write_handover(handover: Handover, path: Path) -> int:
             if plain
             else "Hand it over in your own copy (--here), and send all of it.",
         )
-    return write_parcel(path, _files(handover, berth))
+    return write_zip(path, _files(handover, berth))
 
 
 def _files(handover: Handover, berth: Berth) -> Iterator[Output]:

@@ -34,6 +34,7 @@ from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import folded
 from clever_ferry.moving.presence import is_folder, is_there
+from clever_ferry.parcels import Parcels, is_parcel
 from clever_ferry.recipes import Edition, Game, Recipes
 from clever_ferry.recipes.libraries import Library
 from clever_ferry.tree import Files, OneFile
@@ -344,6 +345,8 @@ class Harbours:
         """
         if not is_there(path):
             raise NotFoundError(f"There is no file or folder {path}.")
+        if is_parcel(path):
+            return Parcels(self._recipes).berth_of(path, game)
         place = self.named_or_at(str(path.absolute()))
         if is_folder(path) or place.export is not None:
             found = list(self.look_at(place, [game], given=given).berths)

@@ -28,6 +28,7 @@ _COMMANDS = {
     "backup": "Keep a copy of saves; list, verify, export and prune the copies.",
     "restore": "Bring a backup back.",
     "harbour": "Name other places with saves: a disk, a prefix, a stick.",
+    "parcel": "Send one save to a friend, from any edition to any.",
     "handover": "Hand a world that friends play together over to another host.",
     "tidy": "Bring what was carried to the front, where the game wrote over it.",
     "undo": "Put a target back as it was before a crossing.",

@@ -6,7 +6,7 @@ user's recipe never takes a shipped one's place unless it says so (`replaces_shi
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
@@ -142,6 +142,30 @@ class Recipes:
                 raise self.unknown(ident)
             self._games[ident] = _with_place(source.place, lambda: compile_game(recipe, self.box))
         return self._games[ident]
+
+    def _game_recipe(self, ident: str) -> GameRecipe:
+        recipe = self._recipe(self.source(ident))
+        if not isinstance(recipe, GameRecipe):
+            raise self.unknown(ident)
+        return recipe
+
+    def undressed(self, ident: str, edition: str, fields: Sequence[str]) -> Game:
+        """Return a game with one more edition: the named one, undressed (`recipes.undressed`)."""
+        from clever_ferry.recipes.undressed import undressed
+
+        return compile_game(undressed(self._game_recipe(ident), edition, fields), self.box)
+
+    def own_fields(self, ident: str, edition: str) -> list[str]:
+        """Return the name fields that tell an edition's saves apart."""
+        from clever_ferry.recipes.undressed import own_fields
+
+        return own_fields(self._game_recipe(ident), edition)
+
+    def digest(self, ident: str) -> str:
+        """Return a digest of a recipe's text."""
+        running = new_digest()
+        running.update(self.source(ident).text().encode())
+        return str(running.hexdigest())
 
     def games(self) -> tuple[list[Game], list[FerryError]]:
         """Return all games, and why some recipes can't be used."""

@@ -36,6 +36,7 @@ from clever_ferry.crossing.aftermath import steps_after
 from clever_ferry.crossing.rules import RULES
 from clever_ferry.errors import FerryError, RefusedError, WrongUseError
 from clever_ferry.finding.addresses import address_of
+from clever_ferry.parcels import is_parcel
 from clever_ferry.recipes.agreeing import agreed_places, rebuilt_pieces
 
 if TYPE_CHECKING:
@@ -128,6 +129,8 @@ def command(
 
         refuse_no_page(report)
     places = _without_to(places)
+    if from_file is None and len(places) == 2 and is_parcel(Path(places[0])):
+        from_file, places = Path(places[0]), places[1:]
     if from_file is None and len(places) == 2 and _is_file(places[0]):
         raise WrongUseError(
             f"{places[0]} is a file or folder, and no address of saves.",

@@ -1,4 +1,4 @@
-"""Parcels: files written into a zip, for another computer to take up."""
+"""Sending: files written into a zip, for another computer to take up."""
 
 from __future__ import annotations
 
@@ -10,10 +10,10 @@ from clever_ferry.moving.outputs import new_file
 from clever_ferry.moving.zip_times import stamped
 from clever_ferry.tree import Output
 
-__all__ = ["write_parcel"]
+__all__ = ["write_zip"]
 
 
-def write_parcel(path: Path, files: Iterable[Output]) -> int:
+def write_zip(path: Path, files: Iterable[Output]) -> int:
     """Write files into a new zip, and return how many; times are kept to the second.
 
     Raises RefusedError where something is there already, NotMadeError where it can't be written.
