@@ -14,6 +14,7 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
+SSHD = Path("/usr/sbin/sshd")
 PASSWORD = "let me in"
 
 
@@ -54,9 +55,7 @@ def sftp(work: Path, home: Path, port: int | None = None) -> Iterator[str]:
         "PermitRootLogin yes\nSubsystem sftp internal-sftp\nMaxStartups 100\nMaxSessions 100\n"
     )
     log = (work / "log").open("ab")
-    process = subprocess.Popen(
-        ["/usr/sbin/sshd", "-D", "-e", "-f", work / "config"], stderr=log, stdout=log
-    )
+    process = subprocess.Popen([SSHD, "-D", "-e", "-f", work / "config"], stderr=log, stdout=log)
     try:
         _await(port)
         yield f"sftp://{getpass.getuser()}@127.0.0.1:{port}"

@@ -40,6 +40,14 @@ def test_the_demo_runs_both_ways_and_keeps_a_world(tmp_path: Path) -> None:
     assert (world / "den" / "ferry" / "logbook.sqlite").is_file()
 
 
+def test_the_demo_goes_over_a_link(den: Den, tmp_path: Path) -> None:
+    done = den.cferry("demo", "--over-a-link", cwd=tmp_path)
+    assert "Serving isle-2 to 6 players: Saltmarsh, day 31" in done.out
+    assert "slot 2  Saltmarsh: goes on" in done.out
+    assert "Loaded slot 2: Saltmarsh, day 35" in done.out
+    assert den.cferry("demo", "--over-a-link", "--at", tmp_path / "x", code=2)
+
+
 def world_of(den: Den) -> Path:
     return next(den.depot.glob("voyage-00-*"))
 

@@ -77,7 +77,7 @@ class _Files(paramiko.SFTPServerInterface):
         self, path: str, flags: int, attr: paramiko.SFTPAttributes
     ) -> paramiko.SFTPHandle | int:
         try:
-            handle = os.open(self._real(path), flags, 0o644)
+            handle = os.open(self._real(path), flags | getattr(os, "O_BINARY", 0), 0o644)
         except OSError as error:
             return _told(error)
         found = paramiko.SFTPHandle(flags)

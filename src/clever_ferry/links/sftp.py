@@ -40,6 +40,17 @@ def _transport(sock: Any, **options: Any) -> paramiko.Transport:
     return found
 
 
+def _has_agent() -> bool:
+    """Tell whether an agent with keys can be asked; one that is broken is none."""
+    try:
+        agent = paramiko.Agent()
+        found = bool(agent.get_keys())
+        agent.close()
+    except (OSError, paramiko.SSHException):
+        return False
+    return found
+
+
 class SftpService:
     """One server: a connection that is shared, and channels on it."""
 
@@ -69,7 +80,8 @@ class SftpService:
                     client.connect(
                         server.host, server.port, server.user or None, password,
                         timeout=_TIMEOUT, banner_timeout=_TIMEOUT, auth_timeout=_TIMEOUT,
-                        channel_timeout=_TIMEOUT, transport_factory=_transport,
+                        channel_timeout=_TIMEOUT, allow_agent=_has_agent(),
+                        transport_factory=_transport,
                     )  # fmt: skip
                     break
                 except paramiko.BadHostKeyException as error:
