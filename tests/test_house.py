@@ -54,6 +54,8 @@ MAY = {
     "noting": "errors wording payload cargo recipes.tables finding proving backups places sheets",
     "checking": "errors certainty cargo recipes finding crossing.rules",
     "parcels": "errors cargo payload moving recipes finding.berths",
+    "uploads": "errors payload tree moving.files moving.outputs moving.zip_times keeping.keeps "
+               "recipes finding crossing",
     "handovers": "errors payload tree cargo moving.sending recipes finding crossing",
     "harbours": "errors tree links moving keeping parcels recipes finding",
     "looking": "errors tree cargo moving.files recipes finding unboxing harbours",
@@ -71,8 +73,8 @@ MAY = {
     "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
            "recipes finding unboxing.taking_apart proving crossing checking handovers "
-           "judging.verdict boarding launches links.opening links.server parcels watching asking "
-           "looking noting rehearsing results sheets wording ferry",
+           "judging.verdict boarding launches links.opening links.server parcels uploads watching "
+           "asking looking noting rehearsing results sheets wording ferry",
     "__main__": "cli",
 }  # fmt: skip
 """Which rooms each room may use: all of a room, or those of its modules that are named."""

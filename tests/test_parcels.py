@@ -11,11 +11,14 @@ import pytest
 
 from clever_ferry.errors import DamagedError, WrongUseError
 from clever_ferry.finding.addresses import slot_text
+from clever_ferry.tree import FileInfo
+from clever_ferry.uploads import _parted
 from clever_ferry_demo.kingfisher_crown.program import demo_reigns, lay_kingfisher_crown
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
+from clever_ferry_demo.saltglass.server import ServerStore
 from clever_ferry_demo.world import DEPOT_ACCOUNT
-from tests.conftest import Den
+from tests.conftest import Den, bins
 
 
 @pytest.fixture
@@ -140,3 +143,64 @@ def test_an_account_that_shows_is_told(den: Den, tmp_path: Path) -> None:
     meta.write_text(meta.read_text().replace('"coins"', f'"by": "{DEPOT_ACCOUNT}", "coins"'))
     told = den.cferry("parcel", "pack", "saltglass/depot:1", "-o", tmp_path / "a.zip").out
     assert f"the meta has the account {DEPOT_ACCOUNT} in it" in told
+
+
+def test_a_panel_that_only_takes_files_gets_what_its_server_serves(
+    den: Den, tmp_path: Path
+) -> None:
+    file, rented = tmp_path / "isle.zip", tmp_path / "rented"
+    ServerStore(rented).set_up()
+    to_zip = ("cross", "saltglass/tern:2", "saltglass/server:3", "--as-zip")
+    done = den.cferry(*to_zip, file)
+    assert "In server.cfg, have it say: isle=isle-3" in done.out
+    assert "stays as it is" not in done.out
+    with zipfile.ZipFile(file) as opened:
+        opened.extractall(rented)
+    config = rented / "server.cfg"
+    config.write_text(config.read_text().replace("isle = isle-1", "isle=isle-3"))
+    served = den.game("server", "--folder", str(rented), "serve", "--check")
+    assert "Serving isle-3 to 6 players: Saltmarsh, day 31" in served.out
+    assert den.cferry("log").out.startswith("Nothing was carried")
+    for more, said in (
+        ((file,), "is there already"), ((tmp_path / "a.zip", "--yes"), "--yes means nothing"),
+        ((tmp_path / "a.zip", "--with-game"), "--with-game means nothing"),
+    ):  # fmt: skip
+        assert said in den.cferry(*to_zip, *more, code=4 if more == (file,) else 2).err
+    assert "--part-size is about" in den.cferry(*to_zip[:3], "--part-size", "1", code=2).err
+    assert (
+        "only an edition"
+        in den.cferry(
+            *to_zip[:2], f"saltglass/server@{rented}", "--as-zip", tmp_path / "a.zip", code=2
+        ).err
+    )
+    assert (
+        "in one box"
+        in den.cferry(
+            "cross", "saltglass/depot:1", "saltglass/tern", "--as-zip", tmp_path / "a.zip", code=5
+        ).err
+    )
+    assert not (tmp_path / "a.zip").exists()
+
+
+def test_parts_hold_as_much_as_they_may(tmp_path: Path) -> None:
+    files = [FileInfo(str(at), size, 0) for at, size in enumerate((5, 5, 1, 20, 3, 7, 1))]
+    assert [[one.size for one in part] for part in _parted(files, 10)] == [
+        [5, 5], [1], [20], [3, 7], [1]
+    ]  # fmt: skip
+    assert [len(part) for part in _parted(files, None)] == [7]
+
+
+def test_several_saves_go_in_parts(den: Den, tmp_path: Path) -> None:
+    for store in ("one", "two"):
+        (tmp_path / store).mkdir()
+    den.recipe("bin", bins(one="w{slot}.bin", two="s{slot}/w.bin"))
+    for slot in (1, 2, 3):
+        (tmp_path / f"one/w{slot}.bin").write_bytes(bytes([slot]) * 700_000)
+    told = den.cferry(
+        "cross", f"bin/one@{tmp_path / 'one'}", "bin/two", "--as-zip", tmp_path / "x.zip",
+        "--part-size", "1", "--json",
+    ).data  # fmt: skip
+    assert [Path(one).name for one in told["files"]] == [f"x-{at}-of-3.zip" for at in (1, 2, 3)]
+    assert told["lines"] == []
+    inside = [zipfile.ZipFile(one).namelist() for one in told["files"]]
+    assert inside == [["s1/w.bin"], ["s2/w.bin"], ["s3/w.bin"]]

@@ -33,12 +33,16 @@ class Config(NamedTuple):
         every = [name for text in self.info.set.values() for name in _NAMED.findall(text)]
         return [name for name in dict.fromkeys(every) if name not in values]
 
+    def filled(self, values: Mapping[str, str]) -> dict[str, str]:
+        """Return what must stand at which place."""
+        return {place: filled(text, values) for place, text in self.info.set.items()}
+
     def named(self, source: Payload, values: Mapping[str, str]) -> Payload | None:
         """Return the file as it names a save by its fields; None where it does so already.
 
         Raises FerryError where the file is damaged, or can't hold what should stand there.
         """
-        wanted = {place: filled(text, values) for place, text in self.info.set.items()}
+        wanted = self.filled(values)
         there = values_in(self.form, source, list(wanted))
         changes: list[Put | Insert] = []
         for (place, text), found in zip(wanted.items(), there, strict=True):

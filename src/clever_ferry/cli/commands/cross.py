@@ -92,6 +92,15 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
     "--no-tell", is_flag=True,
     help="Leave the target's config as it is, where that names the save that its game loads.",
 )  # fmt: skip
+@click.option(
+    "--as-zip", type=click.Path(path_type=Path), metavar="FILE.zip",
+    help="Write what TO (an edition) would get into a zip, for a server's panel that only takes "
+    "files, and say what to do with it.",
+)  # fmt: skip
+@click.option(
+    "--part-size", type=click.IntRange(1, 1_000_000), metavar="MIB",
+    help="With --as-zip: several zips of at most so many MiB of files each.",
+)  # fmt: skip
 @click.option("--replace", is_flag=True, help="With --yes: saves in the target may be replaced.")
 @click.option(
     "--from-account", metavar="NAME", help="Whose saves to take, where several have some."
@@ -104,7 +113,8 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,
     sharing: tuple[str, ...], whole_only: bool, waived: list[str], dry_run: bool,
-    report: Path | None, with_game: bool, wait: bool, no_tell: bool, yes: bool, replace: bool,
+    report: Path | None, with_game: bool, wait: bool, no_tell: bool, as_zip: Path | None,
+    part_size: int | None, yes: bool, replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
 ) -> None:  # fmt: skip
@@ -143,6 +153,22 @@ def command(
         )
     source, target = f"file:{from_file}" if from_file else places[0], places[-1]
     ferry = ferry_here(computer)
+    if as_zip is not None:
+        from clever_ferry.cli.uploading import upload
+
+        barred = {
+            "--report": report, "--with-game": with_game, "--wait": wait, "--no-tell": no_tell,
+            "--yes": yes, "--replace": replace, "--to-account": to_account, "--with": sharing,
+            "--whole-only": whole_only, "--game-closed": game_closed, "--dry-run": dry_run,
+            "--from-file": from_file,
+        }  # fmt: skip
+        upload(
+            ferry, source, target, as_zip, [name for name, is_said in barred.items() if is_said],
+            account=from_account, part_size=part_size, given=given, waived=waived, as_json=as_json,
+        )  # fmt: skip
+        return
+    if part_size is not None:
+        raise WrongUseError("--part-size is about the parts that --as-zip writes.")
     ask = can_ask() and not as_json and not yes
     if with_game:
         agree_to_start(ferry.asking, target, ask=ask)
