@@ -335,6 +335,22 @@ def test_an_address_is_read_as_it_is_shown(text: str) -> None:
     assert link_at(f"{server.scheme}://{server.name}/%c3%bc%25")[1].name == "ü%"
 
 
+def test_names_that_are_no_text_are_names_all_the_same(den: Den, shelf: str) -> None:
+    odd = den.depot / os.fsdecode(b"odd\xff\n.sav")
+    odd.write_bytes(b"x" * 700_000)
+    odd.with_name("ordinary").symlink_to(odd)
+    folder = ferry_of(den).keeps.shores.folder(shelf)
+    shore, root = folder.shore, folder.root
+    there = root / odd.name
+    assert odd.name in shore.names(root)
+    assert sum(map(len, folder.payload(odd.name).chunks())) == 700_000
+    shore.rename(there, root / f"{odd.name}2")
+    assert [path.name for path in den.depot.glob("odd*")] == [f"{odd.name}2"]
+    shore.unlink(root / f"{odd.name}2")
+    assert (shore.kind(there), shore.kind(root / "ordinary")) == (None, "link")
+    assert all(info.path != "ordinary" for info in folder.walk(lambda _: True))
+
+
 # Other computers --------------------------------------------------------------------------
 
 

@@ -11,8 +11,11 @@ from rich.progress import (
     DownloadColumn,
     MofNCompleteColumn,
     Progress,
+    ProgressColumn,
     TaskID,
     TextColumn,
+    TimeRemainingColumn,
+    TransferSpeedColumn,
 )
 
 from clever_ferry.cli.screen import console
@@ -29,8 +32,15 @@ _WORDS: dict[Step, str] = {
     "putting back": "Putting back",
 }
 
+_WIDE = 100
 
-_COLUMNS = (TextColumn("{task.description:<20}"), BarColumn(), DownloadColumn())
+
+def _columns() -> tuple[ProgressColumn, ...]:
+    """Return what a bar shows: its rate and the time that is left, too, where there is room."""
+    shown = TextColumn("{task.description:<20}"), BarColumn(), DownloadColumn()
+    if console(err=True).width < _WIDE:
+        return shown
+    return *shown, TransferSpeedColumn(), TimeRemainingColumn()
 
 
 @contextmanager
@@ -39,7 +49,7 @@ def telling(as_json: bool) -> Iterator[Telling]:
     if as_json or not sys.stderr.isatty():
         yield silent
         return
-    with Progress(*_COLUMNS, console=console(err=True), transient=True) as bars:
+    with Progress(*_columns(), console=console(err=True), transient=True) as bars:
         tasks: dict[Step, TaskID] = {}
 
         def tell(step: Step, done: int, total: int | None) -> None:
@@ -56,7 +66,7 @@ def bar(what: str, as_json: bool) -> Iterator[Callable[[int, int], None]]:
     if as_json or not sys.stderr.isatty():
         yield lambda done, total: None
         return
-    with Progress(*_COLUMNS, console=console(err=True), transient=True) as bars:
+    with Progress(*_columns(), console=console(err=True), transient=True) as bars:
         task = bars.add_task(what)
         yield lambda done, total: bars.update(task, completed=done, total=total)
 

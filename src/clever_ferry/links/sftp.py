@@ -13,6 +13,7 @@ from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 import paramiko
+from paramiko import sftp as sftp_words
 
 from clever_ferry.links.trust import HostKeys
 from clever_ferry.links.wire import Abilities, Entry
@@ -135,6 +136,10 @@ def _spoken() -> Iterator[None]:
         raise
 
 
+def _raw(path: str) -> bytes:
+    return path.encode("utf-8", "surrogateescape")
+
+
 class SftpWire:
     """One channel."""
 
@@ -156,29 +161,48 @@ class SftpWire:
             return self._sftp.normalize(".")
 
     def listing(self, folder: str) -> list[Entry]:
-        """List a folder."""
+        """List a folder; names that are no text are kept as Python keeps such."""
+        attributes: Any = paramiko.SFTPAttributes
+        sftp: Any = self._sftp  # whose own listing gives up at the first such name
+        found = []
         with _spoken():
-            return [_entry(one.filename, one) for one in self._sftp.listdir_attr(folder)]
+            kind, answer = sftp._request(sftp_words.CMD_OPENDIR, _raw(folder))
+            handle = answer.get_binary()
+            while True:
+                try:
+                    kind, answer = sftp._request(sftp_words.CMD_READDIR, handle)
+                except EOFError:
+                    break
+                if kind != sftp_words.CMD_NAME:
+                    raise ConnectionError(errno.EPROTO, "it lists a folder with another word")
+                for _ in range(answer.get_int()):
+                    name = answer.get_binary().decode("utf-8", "surrogateescape")
+                    answer.get_binary()  # the same line once more, for people
+                    data = attributes._from_msg(answer)
+                    if name not in (".", ".."):
+                        found.append(_entry(name, data))
+            sftp._request(sftp_words.CMD_CLOSE, handle)
+        return found
 
     def entry(self, path: str) -> Entry | None:
         """Ask for a path, and not for what a link leads to."""
         try:
             with _spoken():
-                return _entry(posixpath.basename(path), self._sftp.lstat(path))
+                return _entry(posixpath.basename(path), self._sftp.lstat(_raw(path)))
         except (FileNotFoundError, NotADirectoryError):
             return None
 
     def reader(self, path: str, offset: int, count: int) -> _Source:
         """Open a file; where much is wanted of it, ask ahead."""
         with _spoken():
-            file = self._sftp.open(path, "rb")
+            file = self._sftp.open(_raw(path), "rb")
             file.MAX_REQUEST_SIZE, _ = self._at_once
             return _Source(file, offset, offset + count, self._at_once)
 
     def writer(self, path: str, offset: int) -> _Sink:
         """Begin a file that must not be there, or go on with one."""
         with _spoken():
-            file = self._sftp.open(path, "r+b" if offset else "wxb")
+            file = self._sftp.open(_raw(path), "r+b" if offset else "wxb")
             file.MAX_REQUEST_SIZE = self._at_once[0]
             file.seek(offset)
             file.set_pipelined(True)
@@ -188,25 +212,25 @@ class SftpWire:
         """Rename in one step, by the extension that nearly all servers have."""
         try:
             with _spoken():
-                self._sftp.posix_rename(old, new)
+                self._sftp.posix_rename(_raw(old), _raw(new))
         except ConnectionError:
             raise
         except OSError as error:
             if "unsupported" not in str(error).lower():
                 raise
             with _spoken():
-                self._sftp.rename(old, new)
+                self._sftp.rename(_raw(old), _raw(new))
 
     def remove(self, path: str) -> None:
         """Remove a file."""
         with _spoken():
-            self._sftp.remove(path)
+            self._sftp.remove(_raw(path))
 
     def make_folder(self, path: str) -> None:
         """Make a folder; the protocol does not say why that fails, so it is looked."""
         try:
             with _spoken():
-                self._sftp.mkdir(path, 0o755)
+                self._sftp.mkdir(_raw(path), 0o755)
         except ConnectionError:
             raise
         except OSError as error:
@@ -217,18 +241,18 @@ class SftpWire:
     def remove_folder(self, path: str) -> None:
         """Remove an empty folder."""
         with _spoken():
-            self._sftp.rmdir(path)
+            self._sftp.rmdir(_raw(path))
 
     def set_time(self, path: str, stamp: int) -> None:
         """Set the time of the last change, to the second."""
         seconds = max(0, min(stamp // 10**9, 0xFFFFFFFF))
         with _spoken():
-            self._sftp.utime(path, (seconds, seconds))
+            self._sftp.utime(_raw(path), (seconds, seconds))
 
     def set_mode(self, path: str, mode: int) -> None:
         """Set the permission bits."""
         with _spoken():
-            self._sftp.chmod(path, mode)
+            self._sftp.chmod(_raw(path), mode)
 
     def free(self, folder: str) -> int | None:
         """Return None: the protocol has no word for it."""
