@@ -255,6 +255,8 @@ def test_a_server_is_trusted_once_and_never_again_with_another_key(
             .replace(f":{port} ", f":{url.rpartition(':')[2]} ")
         )
         (den.home / "known-servers").write_text(text)
+        users = tmp_path / "user/.ssh/known_hosts"  # what is kept here outranks it
+        users.write_text(text.replace("[127.0.0.1]", "[127.0.0.2]") + text)
         changed = den.cferry("slots", f"saltglass/depot@{other}", code=4)
         assert "another key than before" in changed.err
         assert finger(tmp_path) in changed.err

@@ -271,10 +271,13 @@ class Harbours:
             search = search.with_(at_place(here, game, edition, place.root))
         return _named(search, place)
 
-    def elsewhere(self, game: Game, edition: Edition, *, near: bool = False) -> list[Search]:
+    def elsewhere(
+        self, game: Game, edition: Edition, *, near: bool = False, far: bool = True
+    ) -> list[Search]:
         """Look for an edition's berths at all harbours at hand but this computer.
 
-        With `near`, only where this computer's own games run: in compatibility prefixes.
+        With `near`, only where this computer's own games run: in compatibility prefixes. Without
+        `far`, no server is asked.
         """
         kinds = {"compatibility prefix"} if near else {
             "compatibility prefix", "mounted disk", "described computer", "export archive",
@@ -282,7 +285,7 @@ class Harbours:
         }  # fmt: skip
         places = [one for one in self.all() if one.there and one.kind in kinds]
         found = [_named(_where_recipes_say(place, game, edition), place) for place in places]
-        servers = [] if near else [one for one in self.named() if one.link is not None]
+        servers = [] if near or not far else [one for one in self.named() if one.link is not None]
         return found + [
             self._within_reach(self.look_at, one, [game], [edition.id]) for one in servers
         ]

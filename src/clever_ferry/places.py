@@ -108,7 +108,10 @@ class Places:
         found = [
             one
             for edition in others
-            for search in self.searches(game, edition, None)
+            for search in (
+                self.harbours.search(game, edition, None),
+                *self.harbours.elsewhere(game, edition, far=False),  # it is only for advice
+            )
             for one in search.berths
             if one.writable
         ]

@@ -72,7 +72,7 @@ class SftpService:
     def _log_in(self) -> paramiko.Transport:
         server = self._server
         client = paramiko.SSHClient()
-        self._keys.load(client)
+        self._keys.load(client, server)
         client.set_missing_host_key_policy(_Ask(self._keys, server))
         password: str | None = None
         try:

@@ -32,13 +32,16 @@ class HostKeys:
     def __init__(self, file: Path, confirm: Confirm | None, trusted: str | None = None) -> None:
         self._file, self._confirm, self._trusted = file, confirm, trusted
 
-    def load(self, client: paramiko.SSHClient) -> None:
-        """Have a client know all keys."""
+    def load(self, client: paramiko.SSHClient, server: Server) -> None:
+        """Have a client know the server's keys: those that were kept here, else the user's."""
         users = Path("~/.ssh/known_hosts").expanduser()
-        if users.is_file():
-            client.load_system_host_keys(str(users))
-        if self._file.is_file():
+        if any(line.split(" ")[0] == _host(server) for line in self._lines()):
             client.load_host_keys(str(self._file))
+        elif users.is_file() and self._trusted is None:
+            client.load_system_host_keys(str(users))
+
+    def _lines(self) -> list[str]:
+        return self._file.read_text("utf-8").splitlines(True) if self._file.is_file() else []
 
     def first_seen(self, server: Server, key: paramiko.PKey) -> None:
         """Keep a key that the user confirms; raises ChoiceNeededError where nobody does."""
@@ -59,9 +62,8 @@ class HostKeys:
                     f"cferry harbour add NAME {server.url}/FOLDER --trust {told}",
                 )
         self._file.parent.mkdir(parents=True, exist_ok=True)
-        host = server.host if server.port == 22 else f"[{server.host}]:{server.port}"
         with self._file.open("a", encoding="utf-8") as file:
-            file.write(f"{host} {key.get_name()} {key.get_base64()}\n")
+            file.write(f"{_host(server)} {key.get_name()} {key.get_base64()}\n")
 
     def changed(self, server: Server, key: paramiko.PKey) -> RefusedError:
         """Return the refusal of a server whose key is not the one that was kept."""
@@ -75,9 +77,11 @@ class HostKeys:
 
     def trust_anew(self, server: Server) -> None:
         """Forget what was kept of a server, as the user names its key."""
-        if not self._file.is_file():
-            return
-        host = server.host if server.port == 22 else f"[{server.host}]:{server.port}"
-        lines = self._file.read_text("utf-8").splitlines(keepends=True)
-        kept = [line for line in lines if line.split(" ")[0] != host]
-        self._file.write_text("".join(kept), "utf-8")
+        kept = [line for line in self._lines() if line.split(" ")[0] != _host(server)]
+        if self._file.is_file():
+            self._file.write_text("".join(kept), "utf-8")
+
+
+def _host(server: Server) -> str:
+    """Return a server as lists of keys name it."""
+    return server.host if server.port == 22 else f"[{server.host}]:{server.port}"
