@@ -123,6 +123,7 @@ def ftp(
     class Handler(base):  # type: ignore[misc]
         abstracted_fs = Files
         authorizer = DummyAuthorizer()
+        auth_failed_timeout = 0
 
     Handler.proto_cmds = {k: v for k, v in base.proto_cmds.items() if k not in hidden}
     if tls is not None:

@@ -50,7 +50,6 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 Serve = Callable[[Path, Path], AbstractContextManager[str]]
 WAYS: dict[str, Serve] = {
     "sftp": lambda work, root: servers.sftp(work / "ssh", work / "user"),
-    "ftp": lambda work, root: servers.ftp(root),
     "old ftp": lambda work, root: servers.ftp(root, hidden=WITHOUT_MLSD, replaces=False),
     "ftps": lambda work, root: servers.ftp(root, tls=servers.certificate(work / "cert.pem")),
     "webdav": lambda work, root: servers.webdav(root),
@@ -69,7 +68,7 @@ def ferry_of(den: Den, home: Path | None = None) -> Ferry:
         return open_ferry(den.top, Asked(lambda name: PASSWORD, lambda about, question: True))
 
 
-SERVED = [pytest.param(way, marks=needs_sshd) if way == "sftp" else way for way in WAYS]
+SERVED = [pytest.param("sftp", marks=needs_sshd), "old ftp", "ftps", "webdavs"]
 
 
 @pytest.fixture(params=SERVED)
@@ -159,10 +158,15 @@ JOBS = {
 }  # fmt: skip
 
 
+CUT = [pytest.param("sftp", marks=needs_sshd), *(["webdav"] if LONG else [])]
+
+
 @pytest.mark.long
-@pytest.mark.parametrize("back", [True, False], ids=["comes back", "stays away"])
+@pytest.mark.parametrize("back", [True, False] if LONG else [False])
 @pytest.mark.parametrize("name", JOBS)
-@pytest.mark.parametrize("way", [pytest.param("sftp", marks=needs_sshd), "webdav"])
+@pytest.mark.parametrize(
+    "way", ["webdav", pytest.param("sftp", marks=needs_sshd)][0 if LONG else 1 :]
+)
 def test_a_link_that_breaks_anywhere_leaves_all_old_or_all_new(
     den: Den, home: Path, tmp_path: Path, way: str, name: str, back: bool,
     record_property: Callable[[str, object], None],
