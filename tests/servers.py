@@ -149,11 +149,15 @@ class Cut:
     With `back`, the server can be reached again afterwards, each time for as many bytes once more.
     """
 
-    def __init__(self, port: int, after: int | None = None, *, back: bool = True) -> None:
-        self._to, self.after, self.back = port, after, back
+    def __init__(
+        self, port: int, after: int | None = None, *, back: bool = True, pause: float = 0.0
+    ) -> None:
+        self._to, self.after, self.back, self._pause = port, after, back, pause
         self.gone = self.cuts = 0
         self._open: list[socket.socket] = []
         self._door = socket.create_server(("127.0.0.1", 0))
+        if pause:  # else the system takes in what is sent before anybody reads it
+            self._door.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, 1 << 16)
         self.port = int(self._door.getsockname()[1])
         threading.Thread(target=self._serve, daemon=True).start()
 
@@ -174,6 +178,7 @@ class Cut:
     def _pass(self, here: socket.socket, there: socket.socket) -> None:
         with suppress(OSError):
             while data := here.recv(1 << 16):
+                time.sleep(self._pause)
                 self.gone += len(data)
                 if self.after is not None and self.gone > self.after * (self.cuts + 1):
                     self.cuts += 1

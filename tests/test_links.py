@@ -7,6 +7,7 @@ import shutil
 import socket
 import subprocess
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, suppress
 from pathlib import Path
@@ -214,6 +215,26 @@ def test_a_link_that_breaks_anywhere_leaves_all_old_or_all_new(
 
 def contents(found: dict[str, tuple[str, int, int]]) -> dict[str, str]:
     return {path: content for path, (content, _, _) in found.items()}
+
+
+def test_a_slow_line_is_no_broken_one(
+    den: Den, home: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What takes longer as a whole than any step may, each step of which is quick enough."""
+    monkeypatch.setattr(pool, "_LONGEST", 2.0)
+    for way in ("old ftp", "webdav"):
+        with WAYS[way](tmp_path, den.top) as url:
+            cut = Cut(int(url.rpartition(":")[2]), pause=0.02)
+            folder = ferry_of(den).keeps.shores.folder(f"{url.rpartition(':')[0]}:{cut.port}/")
+            data = os.urandom(12 << 20)
+            began = time.monotonic()
+            with folder.shore.create(folder.root / "slow.bin") as out:
+                out.write(data)
+                out.finish(10**18)
+            assert (den.top / "slow.bin").read_bytes() == data
+            assert way == "old ftp" or time.monotonic() - began > 2.0
+            (den.top / "slow.bin").unlink()
+            cut.close()
 
 
 # Whom one talks to ------------------------------------------------------------------------
@@ -456,7 +477,9 @@ def hostile(answers: Callable[[str], bytes], listing: bytes) -> tuple[int, socke
     return int(door.getsockname()[1]), door
 
 
-def test_a_hostile_server_leads_nowhere(den: Den, home: Path, tmp_path: Path) -> None:
+def test_a_hostile_server_leads_nowhere(
+    den: Den, home: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     def answers(line: str) -> bytes:
         word = line.split()[0].upper()
         if word == "FEAT":
@@ -478,5 +501,9 @@ def test_a_hostile_server_leads_nowhere(den: Den, home: Path, tmp_path: Path) ->
         shore, root = folder.shore, folder.root
         assert all(name not in shore.names(root) for name in ("..", "/etc/passwd", "../../up", ""))
         assert sum(map(len, folder.payload("meta.json").chunks())) == 5000
+        monkeypatch.setattr("clever_ferry.links.streams._SLOW", -1.0)
+        monkeypatch.setattr("clever_ferry.links.streams._SLOWEST", 1 << 40)
+        with pytest.raises(FerryError, match="sends next to nothing"):
+            list(folder.payload("world.sgw").chunks())
         out = den.cferry("slots", f"saltglass/depot@ftp://127.0.0.1:{port}/srv", code=3)
         assert "\x1b" not in out.out + out.err

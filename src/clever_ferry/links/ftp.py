@@ -11,7 +11,7 @@ import os
 import posixpath
 import socket
 import ssl
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
@@ -25,9 +25,11 @@ if TYPE_CHECKING:
 
 __all__ = ["FtpService"]
 
-_TIMEOUT = 20.0
+_TIMEOUT, _LAST = 20.0, 60.0
+_HELD = 1 << 20
+"""Bytes of a file that the system may hold before they are sent."""
 _MOST_LINES = 600_000
-_BLOCK = 1 << 18
+_BLOCK, _SENT = 1 << 18, 1 << 16
 
 
 class FtpService:
@@ -144,6 +146,9 @@ def _spoken() -> Iterator[None]:
         raise ConnectionError(errno.ECONNABORTED, "the connection is closed") from error
 
 
+def _nothing() -> None: ...
+
+
 def _out(name: str) -> str:
     """Return a name as ftplib is to send it."""
     if "\r" in name or "\n" in name:
@@ -160,6 +165,7 @@ class FtpWire:
 
     def __init__(self, ftp: ftplib.FTP) -> None:
         self._ftp = ftp
+        self.stepped: Callable[[], None] = _nothing
         self._can = self._features()
         with suppress(OSError):
             if "UTF8" in self._can:
@@ -219,6 +225,7 @@ class FtpWire:
 
         def one_more(line: str) -> None:
             lines.append(_in(line))
+            self.stepped()
             if len(lines) > _MOST_LINES:
                 raise OSError(errno.EFBIG, f"it lists more than {_MOST_LINES:,} names")
 
@@ -402,14 +409,24 @@ class _Source(_Data):
 
 
 class _Sink(_Data):
+    def __init__(self, ftp: ftplib.FTP, command: str, rest: int | None) -> None:
+        super().__init__(ftp, command, rest)
+        self._sock.setsockopt(socket.SOL_SOCKET, socket.SO_SNDBUF, _HELD)
+
     def write(self, data: bytes) -> None:
         with _spoken():
-            self._sock.sendall(data)
+            for at in range(0, len(data), _SENT):  # the time limit is for each
+                self._sock.sendall(data[at : at + _SENT])
 
     def close(self) -> None:
+        control = self._ftp.sock
         with _spoken():
+            if control is not None:  # what the system still holds goes first, over slow lines too
+                control.settimeout(_LAST)
             self._end()
             self._ftp.voidresp()
+            if control is not None:
+                control.settimeout(_TIMEOUT)
 
     def drop(self) -> None:
         self._sock.close()

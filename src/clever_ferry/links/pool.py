@@ -6,6 +6,7 @@ import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
+from functools import partial
 from typing import TypeVar
 
 from clever_ferry.errors import NotFoundError
@@ -52,6 +53,7 @@ class Pool:
             wire = self._idle.pop() if self._idle else None
         if wire is None:
             wire = self._new()
+        wire.stepped = partial(self.goes_on, wire)
         self.goes_on(wire)
         return wire
 

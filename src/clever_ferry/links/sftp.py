@@ -136,6 +136,9 @@ def _spoken() -> Iterator[None]:
         raise
 
 
+def _nothing() -> None: ...
+
+
 def _raw(path: str) -> bytes:
     return path.encode("utf-8", "surrogateescape")
 
@@ -148,6 +151,7 @@ class SftpWire:
         if found is None:
             raise ConnectionError(errno.ECONNREFUSED, "it offers no SFTP")
         self._sftp, self._transport = found, transport
+        self.stepped: Callable[[], None] = _nothing
         channel = self._sftp.get_channel()
         assert channel is not None
         channel.settimeout(_TIMEOUT)
@@ -175,6 +179,7 @@ class SftpWire:
                     break
                 if kind != sftp_words.CMD_NAME:
                     raise ConnectionError(errno.EPROTO, "it lists a folder with another word")
+                self.stepped()
                 for _ in range(answer.get_int()):
                     name = answer.get_binary().decode("utf-8", "surrogateescape")
                     answer.get_binary()  # the same line once more, for people

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import errno
+import time
 from collections import deque
 from collections.abc import Callable
 from contextlib import suppress
+from functools import partial
 from pathlib import PurePath
 from types import TracebackType
 from typing import Protocol, Self
@@ -20,6 +22,10 @@ __all__ = ["Block", "Reading", "Writing", "node_of"]
 
 _WINDOW = 16 << 20
 """Bytes of what was sent that are kept until they are known to be there."""
+_AT_ONCE = 1 << 18
+"""Bytes that are handed on at once: a slow line must take them within the time limit."""
+_SLOW, _SLOWEST = 60.0, 256
+"""Seconds after which a file must have come with so many bytes a second."""
 
 
 class Host(Protocol):
@@ -58,6 +64,10 @@ def node_of(entry: Entry) -> Node:
     return Node(entry.kind, entry.size, entry.stamp, entry.mode & 0o777)
 
 
+class TrickleError(ConnectionError):
+    """A server sends so little that it is as if it sent nothing."""
+
+
 class Block:
     """A file that is open until it is closed, or its `with` block is left."""
 
@@ -88,6 +98,7 @@ class Reading(Block):
         self._end = entry.size if count is None else min(count, entry.size)
         self._wire: Wire | None = None
         self._source: Source | None = None
+        self._waited, self._start = 0.0, 0
 
     def read(self, count: int) -> bytes:
         """Return the next bytes; no more than the file was listed with."""
@@ -100,10 +111,11 @@ class Reading(Block):
                 if not found:
                     raise EOFError("the file ends before its size")
                 self._at += len(found)
+                self._refuse_trickle()
                 return found
             except FAULTS as error:
                 self._let_go(broken=True)
-                if attempt == TRIES - 1:
+                if attempt == TRIES - 1 or isinstance(error, TrickleError):
                     raise self._shore.pool.broken(error) from error
                 now = self._shore.there(self._path, fresh=True)
                 if (now.size, now.stamp) != (self._entry.size, self._entry.stamp):
@@ -111,12 +123,19 @@ class Reading(Block):
                     return b""
         raise AssertionError
 
+    def _refuse_trickle(self) -> None:
+        """Raise TrickleError where it comes so slowly that it would never end."""
+        if self._waited > _SLOW and self._at - self._start < self._waited * _SLOWEST:
+            raise TrickleError("it sends next to nothing")
+
     def _next(self, wanted: int) -> bytes:
         if self._source is None or self._wire is None:
             self._wire = self._shore.pool.take()
             real = self._shore.real(self._path)
             self._source = self._wire.reader(real, self._at, self._end - self._at)
+        began = time.monotonic()
         found = self._source.read(wanted)
+        self._waited += time.monotonic() - began
         self._shore.pool.goes_on(self._wire)
         return found
 
@@ -124,6 +143,7 @@ class Reading(Block):
         """Go on reading from another place."""
         self._let_go()
         self._at, self._end = offset, self._entry.size
+        self._waited, self._start = 0.0, offset
 
     def node(self) -> Node:
         """Return what was listed; once something was read, what the server says then."""
@@ -164,13 +184,14 @@ class Writing(Block):
 
     def write(self, data: bytes | memoryview) -> None:
         """Send all of it."""
-        block = bytes(data)
-        self._kept.append(block)
-        self._sent += len(block)
-        self._size_kept += len(block)
-        while self._size_kept - len(self._kept[0]) > _WINDOW:
-            self._size_kept -= len(self._kept.popleft())
-        self._try(lambda: self._send(block))
+        for at in range(0, len(data), _AT_ONCE):
+            block = bytes(data[at : at + _AT_ONCE])
+            self._kept.append(block)
+            self._sent += len(block)
+            self._size_kept += len(block)
+            while self._size_kept - len(self._kept[0]) > _WINDOW:
+                self._size_kept -= len(self._kept.popleft())
+            self._try(partial(self._send, block))
 
     def finish(self, stamp: int, attributes: Attributes | None = None) -> list[Unkept]:
         """Have all of it arrive, and give the file its time and permissions."""

@@ -5,9 +5,11 @@ from __future__ import annotations
 import errno
 import os
 import posixpath
+import socket
 import ssl
 import tempfile
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from email.utils import parsedate_to_datetime
 from typing import IO, TYPE_CHECKING
@@ -28,8 +30,13 @@ if TYPE_CHECKING:
 __all__ = ["DavService"]
 
 _TIMEOUT = httpx.Timeout(20.0, connect=20.0)
+_LAST = httpx.Timeout(20.0, read=60.0)
+"""Where a file was sent: what the system still holds of it goes first, over slow lines too."""
+_HELD = [(socket.SOL_SOCKET, socket.SO_SNDBUF, 1 << 20)]
 _LARGEST_ANSWER = 256 << 20
-_BLOCK = 1 << 18
+_BLOCK = 1 << 16
+"""Bytes that are sent at once: each must go within the time limit, over slow lines too."""
+_TRIES, _PAUSE = 3, 0.3
 _IN_MEMORY = 1 << 20
 _ASKED = b"""<?xml version="1.0" encoding="utf-8"?><propfind xmlns="DAV:"><prop><resourcetype/>\
 <getcontentlength/><getlastmodified/></prop></propfind>"""
@@ -52,7 +59,7 @@ class DavService:
             login = (server.user, password) if password is not None else None
             client = httpx.Client(
                 base_url=base, timeout=_TIMEOUT, auth=login, follow_redirects=False,
-                verify=scheme == "https",
+                transport=httpx.HTTPTransport(verify=scheme == "https", socket_options=_HELD),
                 headers={"Accept-Encoding": "identity"},
             )  # fmt: skip
             if login is not None:
@@ -79,6 +86,9 @@ class DavService:
             password = self._secrets.password(server, wrong=password)
 
 
+def _nothing() -> None: ...
+
+
 @contextmanager
 def _spoken() -> Iterator[None]:
     """Have httpx's faults be those of a link."""
@@ -86,7 +96,7 @@ def _spoken() -> Iterator[None]:
         yield
     except httpx.TimeoutException as error:
         raise TimeoutError(errno.ETIMEDOUT, "it did not answer in time") from error
-    except (httpx.TransportError, httpx.StreamError) as error:
+    except (httpx.TransportError, httpx.StreamError, RuntimeError) as error:
         told = str(error) or "the link broke"
         if isinstance(error.__cause__, ssl.SSLCertVerificationError) or "CERTIFICATE" in told:
             told = "its certificate can't be trusted (" + told.partition("failed: ")[2][:80] + ")"
@@ -117,6 +127,7 @@ class DavWire:
 
     def __init__(self, client: httpx.Client) -> None:
         self._client = client
+        self.stepped: Callable[[], None] = _nothing
 
     def home(self) -> str:
         """Return the root: there is no other."""
@@ -196,10 +207,14 @@ class DavWire:
         def blocks() -> Iterator[bytes]:
             while block := file.read(_BLOCK):
                 yield block
+                self.stepped()
 
         with _spoken():
             answer = self._client.put(
-                quote(path), content=blocks(), headers={"Content-Length": str(size)}
+                quote(path),
+                content=blocks(),
+                headers={"Content-Length": str(size)},
+                timeout=_LAST,
             )
         _refuse(answer.status_code, path)
 
@@ -290,8 +305,15 @@ class _Sink:
         self._size += len(data)
 
     def close(self) -> None:
-        self._file.seek(0)
-        self._wire.put(self._path, self._file, self._size)
+        for attempt in range(_TRIES):  # it is all here still, which who sends it may not have
+            self._file.seek(0)
+            try:
+                self._wire.put(self._path, self._file, self._size)
+                break
+            except (ConnectionError, TimeoutError):
+                if attempt == _TRIES - 1:
+                    raise
+                time.sleep(_PAUSE)
         self._file.close()
 
     def drop(self) -> None:

@@ -66,6 +66,8 @@ class Wire(Protocol):
     """One connection to a file service; one operation at a time."""
 
     abilities: Abilities
+    stepped: Callable[[], None]
+    """To be called whenever a longer operation has come a step further; who watches sets it."""
 
     def home(self) -> str:
         """Return the folder where the server puts the user."""
