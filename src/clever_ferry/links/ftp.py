@@ -17,7 +17,7 @@ from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from clever_ferry.links.ftp_lists import exact, loose, stamp_of
-from clever_ferry.links.wire import Abilities, Entry
+from clever_ferry.links.wire import Abilities, Entry, nothing
 
 if TYPE_CHECKING:
     from clever_ferry.links.secrets import Secrets
@@ -146,9 +146,6 @@ def _spoken() -> Iterator[None]:
         raise ConnectionError(errno.ECONNABORTED, "the connection is closed") from error
 
 
-def _nothing() -> None: ...
-
-
 def _out(name: str) -> str:
     """Return a name as ftplib is to send it."""
     if "\r" in name or "\n" in name:
@@ -165,7 +162,7 @@ class FtpWire:
 
     def __init__(self, ftp: ftplib.FTP) -> None:
         self._ftp = ftp
-        self.stepped: Callable[[], None] = _nothing
+        self.stepped: Callable[[], None] = nothing
         self._can = self._features()
         with suppress(OSError):
             if "UTF8" in self._can:

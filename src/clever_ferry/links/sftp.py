@@ -16,7 +16,7 @@ import paramiko
 from paramiko import sftp as sftp_words
 
 from clever_ferry.links.trust import HostKeys
-from clever_ferry.links.wire import Abilities, Entry
+from clever_ferry.links.wire import Abilities, Entry, nothing
 from clever_ferry.moving.shore import Kind
 
 if TYPE_CHECKING:
@@ -136,9 +136,6 @@ def _spoken() -> Iterator[None]:
         raise
 
 
-def _nothing() -> None: ...
-
-
 def _raw(path: str) -> bytes:
     return path.encode("utf-8", "surrogateescape")
 
@@ -151,7 +148,7 @@ class SftpWire:
         if found is None:
             raise ConnectionError(errno.ECONNREFUSED, "it offers no SFTP")
         self._sftp, self._transport = found, transport
-        self.stepped: Callable[[], None] = _nothing
+        self.stepped: Callable[[], None] = nothing
         channel = self._sftp.get_channel()
         assert channel is not None
         channel.settimeout(_TIMEOUT)

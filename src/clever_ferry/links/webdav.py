@@ -18,7 +18,7 @@ from urllib.parse import quote, unquote, urlsplit
 import httpx
 from defusedxml import ElementTree
 
-from clever_ferry.links.wire import Abilities, Entry
+from clever_ferry.links.wire import Abilities, Entry, nothing
 
 if TYPE_CHECKING:
     from collections.abc import Mapping
@@ -86,9 +86,6 @@ class DavService:
             password = self._secrets.password(server, wrong=password)
 
 
-def _nothing() -> None: ...
-
-
 @contextmanager
 def _spoken() -> Iterator[None]:
     """Have httpx's faults be those of a link."""
@@ -127,7 +124,7 @@ class DavWire:
 
     def __init__(self, client: httpx.Client) -> None:
         self._client = client
-        self.stepped: Callable[[], None] = _nothing
+        self.stepped: Callable[[], None] = nothing
 
     def home(self) -> str:
         """Return the root: there is no other."""

@@ -11,7 +11,11 @@ from typing import NamedTuple, Protocol
 
 from clever_ferry.moving.shore import Kind
 
-__all__ = ["Abilities", "Entry", "OpenWire", "Sink", "Source", "Wire"]
+__all__ = ["Abilities", "Entry", "OpenWire", "Sink", "Source", "Wire", "nothing"]
+
+
+def nothing() -> None:
+    """Do nothing: nobody watches."""
 
 
 class Entry(NamedTuple):
