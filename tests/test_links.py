@@ -26,6 +26,7 @@ from clever_ferry.links.ftp_lists import exact, loose
 from clever_ferry.links.opening import Asked
 from clever_ferry.links.server import link_at
 from clever_ferry_demo.saltglass.server import ServerStore
+from clever_ferry_demo.world import lay_finch
 from tests import servers
 from tests.conftest import LONG, Den, state
 from tests.servers import PASSWORD, Cut
@@ -335,6 +336,17 @@ def test_a_world_goes_to_a_server_that_is_told_to_serve_it(den: Den, shelf: str)
         "can't do this: there is no isle-1"
         in den.game("server", "--folder", str(rented), "serve", "--check").err
     )
+
+
+def test_a_handheld_shows_its_memory_to_anybody(den: Den, home: Path) -> None:
+    memory = lay_finch(den.top)
+    with servers.ftp(memory.parents[2], login=False) as url:
+        where = f"saltglass/finch@{url}/Pocket%20Finch/{memory.parent.name}/SALTGLASS"
+        den.cferry("cross", "saltglass/tern:2", f"{where}:2", "--yes")
+        assert "Saltmarsh, day 31" in den.loads("finch", 2)
+        assert "Saltmarsh" in den.cferry("slots", f"saltglass@{url}/").out
+        den.cferry("undo", "--yes")
+        assert "slot 2 is empty" in den.game("finch", "load", "--slot", "2").err
 
 
 @pytest.mark.parametrize(("text", "said"), [
