@@ -8,6 +8,7 @@ from pathlib import Path
 import pytest
 
 from clever_ferry.errors import NotProvenError, RefusedError
+from clever_ferry_demo.saltglass.server import ServerStore
 from tests.conftest import Den, bins, state
 
 FORMS = {
@@ -153,3 +154,40 @@ def test_a_config_that_can_not_be_is_refused(
     twice = text + text[text.index("[[editions.server.config]]") :]
     file.write_text(twice, "utf-8")
     assert "stands here twice" in here.cferry("recipe", "check", file, code=5).err
+
+
+def test_a_server_says_itself_of_which_version_it_is(den: Den, tmp_path: Path) -> None:
+    rented = tmp_path / "rented"
+    ServerStore(rented).set_up()
+    to = ("cross", "saltglass/tern:2", f"saltglass/server@{rented}", "--dry-run")
+    assert "Nothing is known" not in den.cferry(*to).out
+    (rented / "VERSION").write_text("build 3.4.0\n")
+    assert (
+        "saved by a newer game (Version 3.4.1) than the target's (3.4.0)"
+        in den.cferry(*to, code=4).err
+    )
+    den.cferry(*to, "--newer-ok")
+    (rented / "VERSION").write_text("3.10")
+    assert "the target's game of 3.10" in den.cferry(*to).out
+    for none in ("no number", None):
+        (rented / "VERSION").unlink()
+        if none is not None:
+            (rented / "VERSION").write_text(none)
+        assert "Nothing is known of the target's" in den.cferry(*to).out
+    recipe = den.cferry("recipe", "show", "saltglass").out
+    for old, new, said in (
+        ('{ file = "VERSION" }', '{ file = "V", says = "x" }', "`says` has"),
+        ('not_newer = "version"\ninstalled', "installed", "which is missing"),
+        ('file = "VERSION"', 'file = "../V"', "installed.file"),
+    ):  # fmt: skip
+        assert old in recipe
+        file = tmp_path / "saltglass.toml"
+        file.write_text(recipe.replace(old, new))
+        assert said in den.cferry("recipe", "check", file, code=5).err
+    own = recipe.replace('{ file = "VERSION" }', '{ file = "VERSION", says = "v{version};" }')
+    (tmp_path / "saltglass.toml").write_text(own.replace(
+        'id = "saltglass"', 'id = "saltglass"\nreplaces_shipped = true'
+    ))  # fmt: skip
+    den.recipe("saltglass", (tmp_path / "saltglass.toml").read_text())
+    (rented / "VERSION").write_text("3.0 v2.9;")
+    assert "than the target's (2.9)" in den.cferry(*to, code=4).err

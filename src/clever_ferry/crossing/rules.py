@@ -15,7 +15,7 @@ from clever_ferry.crossing.handing_over import guests_of, host_of
 from clever_ferry.errors import Cure, FerryError, RefusedError, WrongUseError
 from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import OpenBerth
-from clever_ferry.finding.installed import installed_packs
+from clever_ferry.finding.installed import installed_packs, installed_version
 from clever_ferry.moving.names import folded
 from clever_ferry.recipes.models import LimitInfo
 
@@ -131,13 +131,16 @@ class _Newer(Rule):
     def look(
         self, saves: Sequence[Save], where: str, target: OpenBerth
     ) -> Iterator[str | RefusedError]:
-        """Compare with the newest version that the target's own saves are of."""
+        """Compare with what the target's game says itself, else with its newest save."""
         key = target.berth.edition.not_newer
         if key is None:
             return
         label = target.berth.game.fact_labels[key]
-        known = [fact for save in target.listing.saves if (fact := save.fact(key))]
-        newest = max(known, key=lambda fact: _parts(fact.value), default=None)
+        newest = installed_version(target.berth)
+        if newest is None:
+            known = [fact for save in target.listing.saves if (fact := save.fact(key))]
+            latest = max(known, key=lambda fact: _parts(fact.value), default=None)
+            newest = latest.text if latest is not None else None
         for save in saves:
             own = save.fact(key)
             if own is None:
@@ -147,16 +150,16 @@ class _Newer(Rule):
                     f"{save.title} is of {label} {own.text}. Nothing is known of the target's: see "
                     "that its game is not older."
                 )
-            elif _parts(own.value) > _parts(newest.value):
+            elif _parts(own.value) > _parts(newest):
                 yield self.refusal(
                     f"{save.title} was saved by a newer game ({label} {own.text}) than the "
-                    f"target's ({newest.text}), which would not load it.",
+                    f"target's ({newest}), which would not load it.",
                     advice="Update the target's game, save once in it (a throwaway will do), and "
                     "try again. If it is updated already, add --newer-ok.",
                 )
-            elif _parts(own.value) < _parts(newest.value):
+            elif _parts(own.value) < _parts(newest):
                 yield (
-                    f"{save.title} is of {label} {own.text}, the target's game of {newest.text}: "
+                    f"{save.title} is of {label} {own.text}, the target's game of {newest}: "
                     "it will bring the save up to date, and then the older game may not load it."
                 )
 

@@ -1,7 +1,8 @@
-"""Add-ons: which of them a berth's game has at hand."""
+"""What a berth's game has at hand: which add-ons, and of which version it is itself."""
 
 from __future__ import annotations
 
+import re
 from contextlib import suppress
 
 from clever_ferry.errors import FerryError
@@ -10,8 +11,12 @@ from clever_ferry.finding.grounds import DiskGround
 from clever_ferry.finding.searching import folders_fitting
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import folded
+from clever_ferry.payload import head
+from clever_ferry.recipes.models import VERSION
 
-__all__ = ["installed_packs"]
+__all__ = ["installed_packs", "installed_version"]
+
+_LONGEST_SIGN = 1 << 16
 
 
 def installed_packs(berth: Berth) -> set[str] | None:
@@ -37,3 +42,16 @@ def installed_packs(berth: Berth) -> set[str] | None:
                 if isinstance(own, dict):
                     found.append({**above, **own})
     return {folded(str(fields[packs.info.field])) for fields in found}
+
+
+def installed_version(berth: Berth) -> str | None:
+    """Return the version that a berth's game says it is of, where its recipe says how."""
+    installed = berth.edition.installed
+    info = berth.files.info(installed.file) if installed is not None else None
+    if installed is None or info is None:
+        return None
+    before, _, after = installed.says.partition(VERSION)
+    form = re.escape(before) + r"(\d{1,9}(?:\.\d{1,9})*)" + re.escape(after)
+    text = head(berth.files.payload(info.path), _LONGEST_SIGN).decode("utf-8", "replace")
+    found = re.search(form, text)
+    return found[1] if found else None

@@ -234,6 +234,10 @@ def _edition(
     _demand_faults(info, recipe, faults)
     if info.not_newer is not None and info.not_newer not in recipe.facts:
         faults.add("not_newer", f"there is no fact {info.not_newer!r}; {known(recipe.facts)}")
+    if info.installed is not None:
+        faults.pattern("installed.file", info.installed.file, {})
+        if info.not_newer is None:
+            faults.add("installed", "it is compared by `not_newer`, which is missing")
     _step_faults(info, berth_fields, keys, faults)
     loader = _loader(info, recipe, faults)
     if loader is not None:
@@ -270,6 +274,7 @@ def _edition(
         marks=tuple(marks),
         rebuilt=tuple(pattern for pattern in rebuilt if pattern is not None),
         not_newer=info.not_newer,
+        installed=info.installed,
         packs=packs,
         limits=info.limits,
         arriving=info.arriving,

@@ -23,6 +23,7 @@ from clever_ferry.recipes.loader_models import LoaderInfo
 from clever_ferry.recipes.models import (
     ArrivingInfo,
     HandoverInfo,
+    InstalledInfo,
     LimitInfo,
     PieceInfo,
 )
@@ -68,6 +69,8 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
     """Names of files that the game makes anew, so that a crossing removes them."""
     not_newer: str | None = None
     """The fact that must not be newer in what is carried than in the target's own saves."""
+    installed: InstalledInfo | None = None
+    """The file that says of which version the game is."""
     packs: Packs | None = None
     limits: tuple[LimitInfo, ...] = ()
     loader: LoaderInfo | None = None

@@ -169,6 +169,10 @@ class ArrivingInfo(Model):
     ] = ()
 
 
+VERSION = "{version}"
+"""What stands for a version where a recipe says how a file states one."""
+
+
 class BerthInfo(Model):
     """A place where an edition keeps its saves."""
 
@@ -289,6 +293,19 @@ class CloudInfo(Model):
             raise ValueError("`under` and `says` are about the file that `sign` names")
 
 
+class InstalledInfo(Model):
+    """A file that says of which version the game is that is there, a server mostly."""
+
+    file: Annotated[Line, hint("its path in the saves' folder")]
+    says: Annotated[
+        Line, hint("what stands around the version in it; the first that fits counts")
+    ] = VERSION
+
+    def __post_init__(self) -> None:
+        if self.says.count(VERSION) != 1:
+            raise ValueError(f"`says` has {VERSION} in it, once")
+
+
 class ConfigInfo(Model):
     """A file beside the saves in which a game, a server mostly, is told which save to load."""
 
@@ -343,6 +360,10 @@ class EditionInfo(Model):
             "the fact (a version) that must not be newer in what is carried than in what "
             "the target itself has saved"
         ),
+    ] = None
+    installed: Annotated[
+        InstalledInfo | None,
+        hint("the file that says of which version the game is, for `not_newer`"),
     ] = None
     rebuilt: Annotated[
         tuple[str, ...],

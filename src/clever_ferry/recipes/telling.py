@@ -87,6 +87,9 @@ def _rules(game: Game, edition: Edition) -> Iterator[str]:
         yield f"its menu shows {edition.most_slots} saves at the most"
     if edition.not_newer is not None:
         yield "saves of a newer game than its own are refused"
+    if edition.installed is not None:
+        sign = edition.installed
+        yield f"its own version is told by {sign.file}, where that says {sign.says}"
     if edition.runs_as:
         yield f"nothing is written while it runs ({', '.join(edition.runs_as)})"
     for limit in edition.limits:
