@@ -30,7 +30,7 @@ from clever_ferry.errors import (
 from clever_ferry.finding.berths import Berth, OpenBerth, open_berth
 from clever_ferry.moving.archives import open_archives
 from clever_ferry.moving.outputs import new_file
-from clever_ferry.moving.presence import is_there
+from clever_ferry.moving.presence import file_stands
 from clever_ferry.moving.zip_times import stamped
 from clever_ferry.payload import BytesPayload, Payload
 from clever_ferry.recipes import Game, Recipes
@@ -239,8 +239,10 @@ class _Watched:
 
 
 def is_parcel(file: Path) -> bool:
-    """Tell whether a file is a parcel, whole or not."""
+    """Tell whether a file is a parcel, whole or not; what is no plain file is none."""
     try:
+        if not file_stands(file):  # a pipe would have one wait for whoever writes into it
+            return False
         with zipfile.ZipFile(file) as opened:
             return _LABEL in opened.namelist()
     except (OSError, zipfile.BadZipFile, ValueError):
@@ -280,9 +282,9 @@ def _tags(label: Label, sums: list[str], size: int) -> Iterator[tuple[str, str]]
 
 def _checked(file: Path) -> tuple[Label, list[str]]:
     """Return what a parcel says of itself, and what in it is not as it was packed."""
-    if not is_there(file):
-        raise NotFoundError(f"There is no file {file}.")
     try:
+        if not file_stands(file):
+            raise NotFoundError(f"There is no file {file}.")
         with zipfile.ZipFile(file) as opened:
             raw = _small(opened, _LABEL)
             label = _label(file, json.loads(raw))
