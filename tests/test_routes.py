@@ -196,7 +196,7 @@ def test_explain_tells_places_pieces_and_routes(den: Den) -> None:
     data = den.cferry("explain", "saltglass/tern", "--json").data
     assert {(one["from"], one["to"]) for one in data["routes"]} == {
         ("tern", "depot"), ("depot", "tern"), ("longshore", "tern"), ("tern", "finch"),
-        ("finch", "tern"),
+        ("finch", "tern"), ("tern", "server"), ("server", "tern"),
     }  # fmt: skip
     assert "no edition" in den.cferry("explain", "saltglass/turn", code=2).err
 
