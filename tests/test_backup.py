@@ -8,6 +8,7 @@ import shutil
 import subprocess
 import time
 import zipfile
+from collections.abc import Iterator
 from functools import partial
 from pathlib import Path
 
@@ -15,6 +16,7 @@ import bagit
 import pytest
 
 from clever_ferry.keeping.locker import Locker
+from clever_ferry.keeping.objects import Objects
 from clever_ferry.keeping.pruning import Rules
 from clever_ferry.keeping.reading import SnapshotFiles
 from clever_ferry.keeping.verifying import verify
@@ -340,3 +342,19 @@ def test_a_part_of_an_id_that_several_have_is_asked_about(den: Den) -> None:
 def test_wrong_words(den: Den, arguments: tuple[str, ...], code: int, said: str) -> None:
     done = den.cferry(*arguments, code=code)
     assert said in done.err + done.out
+
+
+class CutShort:
+    """A content that can't be read to its end."""
+
+    size = 5
+
+    def chunks(self) -> Iterator[bytes]:
+        yield b"ab"
+        raise OSError(5, "no more")
+
+
+def test_a_content_that_is_cut_short_leaves_nothing_in_the_locker(tmp_path: Path) -> None:
+    with pytest.raises(OSError, match="no more"):
+        Objects(tmp_path / "objects").put(CutShort())
+    assert [path.name for path in tmp_path.rglob("*")] == ["objects"]
