@@ -316,15 +316,8 @@ class FtpWire:
 
     def make_folder(self, path: str) -> None:
         """Make a folder."""
-        try:
-            with _spoken():
-                self._ftp.voidcmd(f"MKD {_out(path)}")
-        except (ConnectionError, TimeoutError):
-            raise
-        except OSError as error:
-            if self.entry(path) is not None:
-                raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), path) from error
-            raise
+        with _spoken():
+            self._ftp.voidcmd(f"MKD {_out(path)}")
 
     def remove_folder(self, path: str) -> None:
         """Remove an empty folder; the connection must not stand in it."""

@@ -52,9 +52,7 @@ class Links:
 
     def folder(self, text: str) -> FolderFiles:
         """Return a place on a server; nobody is connected to yet. Raises WrongUseError."""
-        server, path = link_at(text)
-        shore = self._shore(server)
-        shore.enter_at(path)
+        shore, path = self.shore(text)
         return FolderFiles(path, shore=shore)
 
     def shore(self, text: str) -> tuple[LinkShore, LinkPath]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import errno
-import os
 import posixpath
 import socket
 import stat
@@ -198,7 +197,7 @@ class SftpWire:
         """Open a file; where much is wanted of it, ask ahead."""
         with _spoken():
             file = self._sftp.open(_raw(path), "rb")
-            file.MAX_REQUEST_SIZE, _ = self._at_once
+            file.MAX_REQUEST_SIZE = self._at_once[0]
             return _Source(file, offset, offset + count, self._at_once)
 
     def writer(self, path: str, offset: int) -> _Sink:
@@ -229,16 +228,9 @@ class SftpWire:
             self._sftp.remove(_raw(path))
 
     def make_folder(self, path: str) -> None:
-        """Make a folder; the protocol does not say why that fails, so it is looked."""
-        try:
-            with _spoken():
-                self._sftp.mkdir(_raw(path), 0o755)
-        except ConnectionError:
-            raise
-        except OSError as error:
-            if self.entry(path) is not None:
-                raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), path) from error
-            raise
+        """Make a folder."""
+        with _spoken():
+            self._sftp.mkdir(_raw(path), 0o755)
 
     def remove_folder(self, path: str) -> None:
         """Remove an empty folder."""

@@ -296,7 +296,14 @@ class LinkShore:
         """Make a folder and those above it; with `new`, it must not be there."""
         if new:
             real = self.real(path)
-            self.pool.do(lambda wire: wire.make_folder(real))
+            try:
+                self.pool.do(lambda wire: wire.make_folder(real))
+            except FAULTS:
+                raise
+            except OSError as error:  # most services do not say why
+                if self.entry(path, fresh=True) is None:
+                    raise
+                raise FileExistsError(errno.EEXIST, os.strerror(errno.EEXIST), str(path)) from error
             self.changed(path)
             return
         missing = []

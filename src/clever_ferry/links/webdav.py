@@ -62,8 +62,6 @@ class DavService:
                 transport=httpx.HTTPTransport(verify=scheme == "https", socket_options=_HELD),
                 headers={"Accept-Encoding": "identity"},
             )  # fmt: skip
-            if login is not None:
-                client.auth = httpx.BasicAuth(server.user, password or "")
             try:
                 with _spoken():
                     answer = client.options("/")

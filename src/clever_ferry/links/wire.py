@@ -95,7 +95,7 @@ class Wire(Protocol):
         """Remove a file."""
 
     def make_folder(self, path: str) -> None:
-        """Make a folder; raises FileExistsError where anything is there."""
+        """Make a folder; raises an OSError where anything is there, be it only that it can't."""
 
     def remove_folder(self, path: str) -> None:
         """Remove an empty folder."""
