@@ -102,9 +102,12 @@ def certificate(file: Path, days: int = 1) -> Path:
 @contextmanager
 def ftp(
     root: Path, *, tls: Path | None = None, login: bool = True, hidden: tuple[str, ...] = (),
-    replaces: bool = True, clock: float = 0.0,
+    replaces: bool = True, implicit: bool = False, room: int | None = None,
 ) -> Iterator[str]:  # fmt: skip
-    """pyftpdlib, in a thread; `hidden` are commands that it does not know; yields its address."""
+    """pyftpdlib, in a thread; `hidden` are commands that it does not know; yields its address.
+
+    With `room`, its disk is full once that many bytes were written.
+    """
     from pyftpdlib.authorizers import DummyAuthorizer
     from pyftpdlib.filesystems import AbstractedFS
     from pyftpdlib.handlers import FTPHandler, TLS_FTPHandler
@@ -119,12 +122,35 @@ def ftp(
                 raise OSError(17, "File exists")
             super().rename(src, dst)
 
+        def open(self, filename: str, mode: str) -> Any:
+            file = super().open(filename, mode)
+            return _Filling(file, written) if room is not None and "r" not in mode else file
+
+    class _Filling:
+        def __init__(self, file: Any, written: list[int]) -> None:
+            self._file, self._written = file, written
+
+        def __getattr__(self, name: str) -> Any:
+            return getattr(self._file, name)
+
+        def write(self, data: bytes) -> None:
+            self._written.append(len(data))
+            if sum(self._written) > (room or 0):
+                raise OSError(28, "No space left on device")
+            self._file.write(data)
+
+    written: list[int] = []
     base: Any = TLS_FTPHandler if tls is not None else FTPHandler
 
     class Handler(base):  # type: ignore[misc]
         abstracted_fs = Files
         authorizer = DummyAuthorizer()
         auth_failed_timeout = 0
+
+        def handle(self) -> None:
+            if implicit:
+                self.secure_connection(self.get_ssl_context())
+            super().handle()
 
     Handler.proto_cmds = {k: v for k, v in base.proto_cmds.items() if k not in hidden}
     if tls is not None:
@@ -142,6 +168,29 @@ def ftp(
         yield f"{scheme}://{'player@' if login else ''}127.0.0.1:{port}"
     finally:
         server.close_all()
+
+
+VSFTPD = Path("/usr/sbin/vsftpd")
+
+
+@contextmanager
+def vsftpd(work: Path) -> Iterator[str]:
+    """Another FTP server, with its own listings and without MFMT; everybody may come in."""
+    port = free_port()
+    (work / "vsftpd.conf").write_text(
+        f"listen=YES\nlisten_address=127.0.0.1\nlisten_port={port}\nbackground=NO\n"
+        f"run_as_launching_user=YES\nanonymous_enable=YES\nno_anon_password=YES\n"
+        f"write_enable=YES\nanon_upload_enable=YES\nanon_mkdir_write_enable=YES\n"
+        f"anon_other_write_enable=YES\nanon_umask=022\nseccomp_sandbox=NO\n"
+        f"vsftpd_log_file={work}/vsftpd.log\nxferlog_enable=YES\nuse_localtime=NO\n"
+    )
+    process = subprocess.Popen([VSFTPD, work / "vsftpd.conf"])
+    try:
+        _await(port)
+        yield f"ftp://127.0.0.1:{port}"
+    finally:
+        process.terminate()
+        process.wait()
 
 
 class Cut:

@@ -108,7 +108,7 @@ def behaviour(game: Game, place: Place) -> Iterator[Any]:
             [(f.old, f.looks, f.needed, f.shared, f.wrapping, [p.text for p in f.patterns])
              for f in edition.files],
             edition.packs.info if edition.packs else None, edition.loader,
-            [one.info for one in edition.configs], edition.installed,
+            [one.info for one in edition.configs], edition.installed, edition.running,
         ]  # fmt: skip
     opened = [open_berth(berth) for berth in place.berths(game)]
     for one in opened:

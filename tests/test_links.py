@@ -52,12 +52,14 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 Serve = Callable[[Path, Path], AbstractContextManager[str]]
 WAYS: dict[str, Serve] = {
     "sftp": lambda work, root: servers.sftp(work / "ssh", work / "user"),
+    "vsftpd": lambda work, root: servers.vsftpd(work),
     "old ftp": lambda work, root: servers.ftp(root, hidden=WITHOUT_MLSD, replaces=False),
     "ftps": lambda work, root: servers.ftp(root, tls=servers.certificate(work / "cert.pem")),
     "webdav": lambda work, root: servers.webdav(root),
     "webdavs": lambda work, root: servers.webdav(root, tls=servers.certificate(work / "cert.pem")),
 }
-"""SFTP shows the whole disk, the others the folder of the demo's computer as their root."""
+ALL = ("sftp", "vsftpd")
+"""These show the whole disk, the others the folder of the demo's computer as their root."""
 
 
 def ferry_of(den: Den, home: Path | None = None) -> Ferry:
@@ -70,7 +72,13 @@ def ferry_of(den: Den, home: Path | None = None) -> Ferry:
         return open_ferry(den.top, Asked(lambda name: PASSWORD, lambda about, question: True))
 
 
-SERVED = [pytest.param("sftp", marks=needs_sshd), "old ftp", "ftps", "webdavs"]
+needs_vsftpd = pytest.mark.skipif(
+    not servers.VSFTPD.exists() and not os.environ.get("CI"), reason="vsftpd is not installed"
+)
+SERVED = [
+    pytest.param("sftp", marks=needs_sshd), pytest.param("vsftpd", marks=needs_vsftpd), "old ftp",
+    "ftps", "webdavs",
+]  # fmt: skip
 
 
 @pytest.fixture(params=SERVED)
@@ -82,7 +90,7 @@ def served(
     monkeypatch.setenv("SSL_CERT_FILE", str(tmp_path / "cert.pem"))
     inner = den.depot.relative_to(den.top).as_posix()
     with WAYS[request.param](tmp_path, den.top) as url:
-        yield f"{url}/{den.depot if request.param == 'sftp' else inner}".replace("//", "/").replace(
+        yield f"{url}/{den.depot if request.param in ALL else inner}".replace("//", "/").replace(
             ":/", "://", 1
         )
 
@@ -330,6 +338,15 @@ def test_a_world_goes_to_a_server_that_is_told_to_serve_it(den: Den, shelf: str)
     served = den.game("server", "--folder", str(rented), "serve", "--check")
     assert "Serving isle-4 to 6 players: Saltmarsh, day 31" in served.out
     assert [one.berth.edition.id for one in ferry.slots(f"saltglass@{where[17:]}")] == ["server"]
+    with ServerStore(rented).open_for_players(), pytest.raises(RefusedError) as runs:
+        ferry.undo(ferry.plan_undo(done.number))
+    assert "server.lock is there" in runs.value.details[0]
+    assert "To stop it: In the host's panel" in runs.value.details[1]
+    with socket.create_server(("127.0.0.1", 4711)):
+        plan = ferry.plan("saltglass/tern:2", f"{where}:5")
+        assert plan.signs.running == (
+            "something answers at 127.0.0.1, port 4711, as while it runs",
+        )
     ferry.undo(ferry.plan_undo(done.number))
     assert contents(state(rented)) == contents(before)
     assert (
@@ -347,6 +364,34 @@ def test_a_handheld_shows_its_memory_to_anybody(den: Den, home: Path) -> None:
         assert "Saltmarsh" in den.cferry("slots", f"saltglass@{url}/").out
         den.cferry("undo", "--yes")
         assert "slot 2 is empty" in den.game("finch", "load", "--slot", "2").err
+
+
+def test_tls_from_the_first_byte_and_a_server_that_connects_back(
+    den: Den, home: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    pem, inner = servers.certificate(tmp_path / "cert.pem"), den.depot.relative_to(den.top)
+    monkeypatch.setenv("SSL_CERT_FILE", str(pem))
+    with servers.ftp(den.top, tls=pem, implicit=True, hidden=("PASV", "EPSV")) as url:
+        where = f"saltglass/depot@{url}/{inner}"
+        ferry_of(den).carry_out(
+            ferry_of(den).plan("saltglass/tern:2", f"{where}?implicit&active:1")
+        )
+        assert "Saltmarsh, day 31" in den.loads("depot", 1)
+    with servers.ftp(den.top, tls=servers.certificate(pem, days=-1)) as url:
+        with pytest.raises(FerryError) as refused:
+            ferry_of(den).slots(f"saltglass/depot@{url}/{inner}")
+        assert "expired" in refused.value.what
+
+
+def test_a_server_whose_disk_is_full_is_left_as_it_was(den: Den, home: Path) -> None:
+    before, inner = contents(state(den.depot)), den.depot.relative_to(den.top)
+    with servers.ftp(den.top, room=200) as url:
+        ferry = ferry_of(den)
+        with pytest.raises(FerryError) as full:
+            ferry.carry_out(ferry.plan("saltglass/tern:2", f"saltglass/depot@{url}/{inner}:1"))
+        assert "was changed: the link to" in full.value.what  # which is all that it is told
+        assert contents(state(den.depot)) == before
+        assert not ferry.keeps.journal.open()
 
 
 @pytest.mark.parametrize(("text", "said"), [

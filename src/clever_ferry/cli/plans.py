@@ -188,7 +188,10 @@ def _print_paths(out: Console, item: Encoded) -> None:
 
 def _print_signs(out: Console, plan: Plan) -> None:
     for one in plan.signs.running:
-        out.print(f"[care]The target's game is running:[/] {escape(one)}. Close it first.")
+        out.print(f"[care]The target's game seems to run:[/] {escape(one)}. Close it first.")
+    if plan.signs.running and plan.signs.stop:
+        out.print("To stop it:")
+        out.print(steps(plan.signs.stop), soft_wrap=True)
     for one in plan.signs.opened[:3]:
         out.print(f"[care]A program has a file of the target open:[/] {escape(one)}")
     for cloud in plan.signs.clouds:

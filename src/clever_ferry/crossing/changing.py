@@ -443,7 +443,7 @@ def _said_in_words(request: Request) -> Iterator[None]:
 def in_words(error: OSError) -> str:
     """Return what the system said, and of which file."""
     where = f" ({error.filename})" if error.filename else ""
-    return f"{(error.strerror or str(error)).lower()}{where}"
+    return f"{(error.strerror or str(error)).lower().rstrip('.')}{where}"
 
 
 def _refuse_another(request: Request, own: str) -> None:

@@ -50,7 +50,10 @@ def refuse_busy(signs: Signs) -> None:
         "The target's game seems to be running, so nothing was changed."
         if signs.running
         else "A program has files of the target open, so nothing was changed.",
-        details=tuple(f"  {one}" for one in (*signs.running, *signs.opened[:5])),
+        details=(
+            *(f"  {one}" for one in (*signs.running, *signs.opened[:5])),
+            *(f"To stop it: {step}" for step in signs.stop),
+        ),
         advice="Close the game and its store's program, then run the same command again. If it "
         "is closed and only looks as if it ran, add --game-closed.",
     )

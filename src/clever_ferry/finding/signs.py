@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import socket
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 
 from clever_ferry.finding.berths import Berth
@@ -14,6 +16,10 @@ from clever_ferry.moving.system import held_open, running_programs
 from clever_ferry.recipes.parts import Cloud
 
 __all__ = ["CloudOn", "Signs", "running_of", "signs_of"]
+
+
+_WAIT = 2.0
+"""Seconds for which a port is asked; one on the way to which a firewall is gives no answer."""
 
 
 @dataclass(frozen=True)
@@ -31,10 +37,12 @@ class Signs:
     """Who else may write a berth."""
 
     running: tuple[str, ...] = ()
-    """Programs of the game or its store that run now."""
+    """Programs of the game or its store that run now, and what else shows that they do."""
     opened: tuple[str, ...] = ()
     """Files of the berth that a program has open, and which."""
     clouds: tuple[CloudOn, ...] = ()
+    stop: tuple[str, ...] = ()
+    """How one stops what runs, in order, where the recipe says so."""
 
     @property
     def busy(self) -> bool:
@@ -49,10 +57,34 @@ def signs_of(computer: Computer, berth: Berth) -> Signs:
     if local is not None and is_folder(local):
         found = held_open(local)
         opened = tuple(f"{path.relative_to(local.resolve())}: {who}" for path, who in found)
+    shown, running = tuple(_shown(berth)), berth.edition.running
+    stop = running.info.stop if running is not None else ()
     if local is None and berth.folder.shore is not computer.shore:
-        return Signs()  # what runs on a server does not show; what is written there just now does
+        return Signs(shown, stop=stop)  # no list of processes there, nor a store's cloud
     clouds = tuple(on for cloud in berth.edition.clouds if (on := _on(computer, berth, cloud)))
-    return Signs(_running(computer, berth), opened, clouds)
+    return Signs((*_running(computer, berth), *shown), opened, clouds, stop)
+
+
+def _shown(berth: Berth) -> Iterator[str]:
+    """Yield in words what shows, by the recipe, that a berth's game runs."""
+    running = berth.edition.running
+    if running is None:
+        return
+    if running.sign is not None:
+        berth.folder.shore.now()  # nothing that was listed before counts
+        says = running.info.says
+        seen = file_saying(berth.files, running.sign, says, berth.fields, fold=berth.files.fold)
+        if seen is not None:
+            yield f"{seen} is there, as while it runs" + (f", and says {says}" if says else "")
+    host, port = berth.folder.shore.capabilities.host, running.info.port
+    if host and port is not None and _answers(host, port):
+        yield f"something answers at {host}, port {port}, as while it runs"
+
+
+def _answers(host: str, port: int) -> bool:
+    with suppress(OSError), socket.create_connection((host, port), _WAIT):
+        return True
+    return False
 
 
 def running_of(computer: Computer, berth: Berth) -> Callable[[], bool] | None:

@@ -63,7 +63,9 @@ class LinkShore:
     def capabilities(self) -> Capabilities:
         """What can be done there."""
         can = self.abilities
-        return Capabilities(can.replaces, _SECOND, can.sets_times, shared=True)
+        return Capabilities(
+            can.replaces, _SECOND, can.sets_times, shared=True, host=self.server.host
+        )
 
     # Names ------------------------------------------------------------------------------
 

@@ -26,7 +26,7 @@ class LocalShore:
     forget what was never synced.
     """
 
-    capabilities = Capabilities()
+    capabilities = Capabilities(host="127.0.0.1")
 
     def path(self, text: str) -> Path:
         """Return a whole path of this system."""

@@ -56,6 +56,8 @@ class Capabilities(NamedTuple):
     """Whether a file can be given the time of its last change."""
     shared: bool = False
     """Whether other computers may change the same files, so that a folder must be claimed first."""
+    host: str = ""
+    """Where programs on that computer are reached by network; '' where that is not known."""
 
     def same_time(self, now: int, kept: int) -> bool:
         """Tell whether a file's time (ns) is one that was set; where none can be, any is."""

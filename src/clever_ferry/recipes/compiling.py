@@ -34,7 +34,7 @@ from clever_ferry.recipes.facts import FactReader
 from clever_ferry.recipes.faults import Faults, fact_faults, form_faults, unwritable
 from clever_ferry.recipes.loader_models import LoaderInfo, loader_faults
 from clever_ferry.recipes.models import BoxRecipe, EditionInfo, GameRecipe
-from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
+from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile, Running
 from clever_ferry.recipes.sidecars import Sidecar
 from clever_ferry.wording import known
 
@@ -208,6 +208,7 @@ def _edition(
         if cloud.sign is not None:
             sign = faults.pattern(f"cloud[{number}].sign", cloud.sign, info.fields)
         clouds.append(Cloud(cloud, sign))
+    running = _running(info, faults)
     marks = [
         Mark(mark, pattern)
         for number, mark in enumerate(info.marks, 1)
@@ -223,6 +224,7 @@ def _edition(
             *never,
             *rebuilt,
             *(c.sign for c in clouds),
+            *((running.sign,) if running is not None else ()),
             *(m.pattern for m in marks),
             *(one for berth in berths for one in berth.archives),
         )
@@ -268,6 +270,7 @@ def _edition(
         start=info.start,
         after=info.after,
         runs_as=info.runs_as,
+        running=running,
         never=tuple(pattern for pattern in never if pattern is not None),
         clouds=tuple(clouds),
         apps=info.apps,
@@ -283,6 +286,19 @@ def _edition(
         loader=loader,
         configs=configs,
     )
+
+
+def _running(info: EditionInfo, faults: Faults) -> Running | None:
+    shown = info.running
+    if shown is None:
+        return None
+    if shown.file is None and shown.port is None and not (info.runs_as and shown.stop):
+        told = "it says neither a `file` nor a `port`" if info.runs_as else (
+            "nothing says how one sees that it runs: `file`, `port`, or `runs_as` beside it"
+        )  # fmt: skip
+        faults.add("running", told)
+    sign = faults.pattern("running.file", shown.file, info.fields) if shown.file else None
+    return Running(shown, sign)
 
 
 def _loader(info: EditionInfo, recipe: GameRecipe, faults: Faults) -> LoaderInfo | None:

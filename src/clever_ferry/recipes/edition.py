@@ -27,7 +27,7 @@ from clever_ferry.recipes.models import (
     LimitInfo,
     PieceInfo,
 )
-from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile
+from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile, Running
 from clever_ferry.recipes.sidecars import Sidecar
 from clever_ferry.recipes.table_models import TableInfo
 
@@ -59,6 +59,8 @@ class Edition(Struct, frozen=True, dict=True, kw_only=True):
     start: str | None
     after: tuple[str, ...]
     runs_as: tuple[str, ...]
+    running: Running | None
+    """What else shows that it runs."""
     never: tuple[Pattern, ...]
     """Names of files that are never written nor removed, whatever else they fit."""
     clouds: tuple[Cloud, ...]

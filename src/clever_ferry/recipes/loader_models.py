@@ -1,4 +1,4 @@
-"""How an edition's own game, or its server, loads a save without a screen: what a recipe says."""
+"""An edition's own program: how it loads a save without a screen, and what shows that it runs."""
 
 import re
 from collections.abc import Collection, Iterator, Mapping
@@ -9,7 +9,7 @@ from clever_ferry.model import Meta, Model, hint, spelled
 from clever_ferry.recipes.spellings import Id, Line
 from clever_ferry.wording import known
 
-__all__ = ["LoaderInfo", "PromptInfo", "filled", "loader_faults", "parts_of"]
+__all__ = ["LoaderInfo", "PromptInfo", "RunningInfo", "filled", "loader_faults", "parts_of"]
 
 _LAID = ("scratch", "place", "file", "free_port", "title")
 """What stands in braces for what is only known when a save is laid out."""
@@ -34,6 +34,24 @@ def parts_of(pattern: str) -> list[str]:
 def filled(text: str, values: Mapping[str, object]) -> str:
     """Return a text with what its braces name; what they do not name stays."""
     return _NAMED.sub(lambda found: str(values.get(found[1], found[0])), text)
+
+
+class RunningInfo(Model):
+    """What shows that a game runs though its process is not seen: on a server, above all."""
+
+    file: Annotated[
+        str | None, hint("name pattern of a file that is in the saves' folder only while it runs")
+    ] = None
+    says: Annotated[Line | None, hint("text that stands in that file meanwhile")] = None
+    port: Annotated[
+        Annotated[int, Meta(ge=1, le=65535)] | None,
+        hint("a TCP port at which it answers, on the computer where the folder is"),
+    ] = None
+    stop: Annotated[tuple[Line, ...], hint("how one stops it, in order")] = ()
+
+    def __post_init__(self) -> None:
+        if self.says is not None and self.file is None:
+            raise ValueError("`says` is about the file that `file` names")
 
 
 class PromptInfo(Model):

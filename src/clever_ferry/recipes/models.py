@@ -13,7 +13,7 @@ from clever_ferry.layouts import LayoutSpec
 from clever_ferry.model import HexBytes, Meta, Model, hint
 from clever_ferry.naming import FieldSpec
 from clever_ferry.recipes.fact_models import FactInfo, FactPlace
-from clever_ferry.recipes.loader_models import LoaderInfo
+from clever_ferry.recipes.loader_models import LoaderInfo, RunningInfo
 from clever_ferry.recipes.spellings import FieldName, Id, Line
 from clever_ferry.recipes.table_models import TableInfo
 
@@ -351,6 +351,9 @@ class EditionInfo(Model):
     runs_as: Annotated[
         tuple[Line, ...], hint("names of the programs that write these saves while they run")
     ] = ()
+    running: Annotated[
+        RunningInfo | None, hint("what else shows that it runs, and how one stops it")
+    ] = None
     never: Annotated[
         tuple[str, ...], hint("name patterns of files that are never written nor removed")
     ] = ()

@@ -13,10 +13,11 @@ from clever_ferry.layers import Chain
 from clever_ferry.naming import Pattern, Value
 from clever_ferry.payload import head
 from clever_ferry.recipes.facts import UNREADABLE
+from clever_ferry.recipes.loader_models import RunningInfo
 from clever_ferry.recipes.models import BerthInfo, CloudInfo, LooksInfo, MarkInfo, PacksHere
 from clever_ferry.recipes.sidecars import Sidecar
 
-__all__ = ["WITHIN", "Berthing", "Cloud", "Mark", "Packs", "PieceFile"]
+__all__ = ["WITHIN", "Berthing", "Cloud", "Mark", "Packs", "PieceFile", "Running"]
 
 WITHIN = "file"
 """The field that says where in a tree a file lies."""
@@ -49,6 +50,13 @@ class Cloud(NamedTuple):
     """A store's own copy of the saves, and the file that shows that it is on."""
 
     info: CloudInfo
+    sign: Pattern | None
+
+
+class Running(NamedTuple):
+    """What shows that a game runs, beside its process."""
+
+    info: RunningInfo
     sign: Pattern | None
 
 

@@ -92,6 +92,12 @@ def _rules(game: Game, edition: Edition) -> Iterator[str]:
         yield f"its own version is told by {sign.file}, where that says {sign.says}"
     if edition.runs_as:
         yield f"nothing is written while it runs ({', '.join(edition.runs_as)})"
+    if edition.running is not None:
+        seen = edition.running.info
+        signs = [f"{seen.file} is there"] if seen.file else []
+        signs += [f"something answers at port {seen.port}"] if seen.port else []
+        if signs:
+            yield f"nothing is written while {' or '.join(signs)}, as while it runs"
     for limit in edition.limits:
         what = f"{limit.piece} of {limit.most:,} bytes" if limit.piece else (
             f"{limit.fact} of {limit.most:,}"

@@ -112,8 +112,10 @@ def serve(context: click.Context, check: bool) -> None:
     if len(world.travellers) > seats:
         raise RefusalError(f"isle-{slot} has more players than the server has seats ({seats})")
     click.echo(f"Serving isle-{slot} to {seats} players: {_told(world)}")
-    while not check:
-        time.sleep(1)
+    if not check:
+        with store.open_for_players():
+            while True:
+                time.sleep(1)
 
 
 @game.command("launch")

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import re
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from clever_ferry_demo.saltglass.pieces import GAME_VERSION, RefusalError, World, load_world
@@ -73,6 +75,16 @@ class ServerStore:
         for name, data in pieces.items():
             (folder / name).write_bytes(data)
             os.utime(folder / name, ns=(stamp_ns, stamp_ns))
+
+    @contextmanager
+    def open_for_players(self) -> Iterator[None]:
+        """Have the lock file there that shows that the server runs."""
+        lock = self.folder / "server.lock"
+        lock.write_text(f"{os.getpid()}\n", "utf-8")
+        try:
+            yield
+        finally:
+            lock.unlink()
 
     def served(self) -> tuple[int, int]:
         """Read the config as strictly as the server does: which isle, for how many players."""
