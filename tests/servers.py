@@ -175,11 +175,11 @@ VSFTPD = Path("/usr/sbin/vsftpd")
 
 @contextmanager
 def vsftpd(work: Path) -> Iterator[str]:
-    """Another FTP server, with its own listings and without MFMT; everybody may come in."""
+    """Another FTP server: it connects back, lists for people alone, and lets everybody in."""
     port = free_port()
     (work / "vsftpd.conf").write_text(
         f"listen=YES\nlisten_address=127.0.0.1\nlisten_port={port}\nbackground=NO\n"
-        f"run_as_launching_user=YES\nanonymous_enable=YES\nno_anon_password=YES\n"
+        f"run_as_launching_user=YES\npasv_enable=NO\nanonymous_enable=YES\nno_anon_password=YES\n"
         f"write_enable=YES\nanon_upload_enable=YES\nanon_mkdir_write_enable=YES\n"
         f"anon_other_write_enable=YES\nanon_umask=022\nseccomp_sandbox=NO\n"
         f"vsftpd_log_file={work}/vsftpd.log\nxferlog_enable=YES\nuse_localtime=NO\n"
