@@ -8,10 +8,17 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path, PurePath, PurePosixPath
-from types import TracebackType
-from typing import Self
 
-from clever_ferry.moving.shore import Capabilities, Kind, Node, Reader, State, Walker, Writer
+from clever_ferry.moving.shore import (
+    Capabilities,
+    Closing,
+    Kind,
+    Node,
+    Reader,
+    State,
+    Walker,
+    Writer,
+)
 from clever_ferry.moving.system import Attributes, Unkept
 from clever_ferry.tree import FileInfo
 
@@ -183,17 +190,8 @@ class MemoryShore:
         self.step("sync_folder", Path(path))
 
 
-class _Block:
+class _Block(Closing):
     def close(self) -> None: ...
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:  # fmt: skip
-        return None
 
 
 class _Reader(_Block):

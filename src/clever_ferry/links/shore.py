@@ -17,9 +17,9 @@ from pathlib import PurePath
 from clever_ferry.errors import WrongUseError
 from clever_ferry.links.pool import FAULTS, Pool
 from clever_ferry.links.server import HOME, LinkPath, Server, link_at
-from clever_ferry.links.streams import Block, Reading, Writing, node_of
+from clever_ferry.links.streams import Reading, Writing, node_of
 from clever_ferry.links.wire import Abilities, Entry, OpenWire, Wire
-from clever_ferry.moving.shore import Capabilities, Kind, Node, Reader, State, Writer
+from clever_ferry.moving.shore import Capabilities, Closing, Kind, Node, Reader, State, Writer
 from clever_ferry.moving.system import Attributes, Unkept
 from clever_ferry.tree import FileInfo
 
@@ -374,11 +374,14 @@ def _bounded(entry: Entry) -> Entry:
     return entry._replace(size=size, stamp=stamp, mode=entry.mode & 0o7777)
 
 
-class _Top(Block):
+class _Top(Closing):
     """A folder while it is walked through."""
 
     def __init__(self, shore: LinkShore, top: PurePath) -> None:
         self._shore, self._path = shore, top
+
+    def close(self) -> None:
+        """Nothing is held."""
 
     def listed(self, folder: str) -> tuple[list[FileInfo], list[str]]:
         """Return a folder's plain files, and the folders in it."""

@@ -9,16 +9,15 @@ from collections.abc import Callable
 from contextlib import suppress
 from functools import partial
 from pathlib import PurePath
-from types import TracebackType
-from typing import Protocol, Self
+from typing import Protocol
 
 from clever_ferry.links.pool import FAULTS, TRIES, Pool
 from clever_ferry.links.server import LinkPath
 from clever_ferry.links.wire import Abilities, Entry, Sink, Source, Wire
-from clever_ferry.moving.shore import Node
+from clever_ferry.moving.shore import Closing, Node
 from clever_ferry.moving.system import Attributes, Unkept
 
-__all__ = ["Block", "Reading", "Writing", "node_of"]
+__all__ = ["Reading", "Writing", "node_of"]
 
 _WINDOW = 16 << 20
 """Bytes of what was sent that are kept until they are known to be there."""
@@ -68,25 +67,7 @@ class TrickleError(ConnectionError):
     """A server sends so little that it is as if it sent nothing."""
 
 
-class Block:
-    """A file that is open until it is closed, or its `with` block is left."""
-
-    def close(self) -> None:
-        """Let go of the file."""
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
-
-
-class Reading(Block):
+class Reading(Closing):
     """A file that is being read; where the link breaks, it is read on from there."""
 
     def __init__(self, shore: Host, path: LinkPath, count: int | None = None) -> None:
@@ -170,7 +151,7 @@ class Reading(Block):
         self._let_go()
 
 
-class Writing(Block):
+class Writing(Closing):
     """A new file on its way; where the link breaks, it goes on behind what has arrived."""
 
     def __init__(self, shore: Host, path: PurePath) -> None:

@@ -7,11 +7,10 @@ import stat
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path, PurePath
-from types import TracebackType
-from typing import TYPE_CHECKING, BinaryIO, Self
+from typing import TYPE_CHECKING, BinaryIO
 
 from clever_ferry.moving import system
-from clever_ferry.moving.shore import Kind, Node, Shore, State
+from clever_ferry.moving.shore import Closing, Kind, Node, Shore, State
 from clever_ferry.moving.system import Attributes, Unkept, changed, is_link
 
 if TYPE_CHECKING:
@@ -31,7 +30,7 @@ __all__ = [
 ]
 
 
-class _Open:
+class _Open(Closing):
     """A file that is open until it is closed, or its `with` block is left."""
 
     def __init__(self, path: Path | str, flags: int, mode: int = 0o666) -> None:
@@ -42,17 +41,6 @@ class _Open:
         if self._handle >= 0:  # free: none that is opened is 0, which is the program's input
             handle, self._handle = self._handle, -1
             os.close(handle)
-
-    def __enter__(self) -> Self:
-        return self
-
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        self.close()
 
 
 class Writer(_Open):

@@ -8,13 +8,22 @@ from __future__ import annotations
 
 from contextlib import AbstractContextManager
 from pathlib import Path, PurePath
-from types import TracebackType
 from typing import Literal, NamedTuple, Protocol, Self, TypeVar
 
 from clever_ferry.moving.system import Attributes, Unkept, same_time
 from clever_ferry.tree import FileInfo
 
-__all__ = ["Capabilities", "Kind", "Node", "Reader", "Shore", "Walker", "Writer", "anchor_of"]
+__all__ = [
+    "Capabilities",
+    "Closing",
+    "Kind",
+    "Node",
+    "Reader",
+    "Shore",
+    "Walker",
+    "Writer",
+    "anchor_of",
+]
 
 Kind = Literal["file", "folder", "link", "other"]
 P = TypeVar("P", bound=PurePath)
@@ -64,23 +73,20 @@ class Capabilities(NamedTuple):
         return not self.sets_times or same_time(now, kept, self.step)
 
 
-class _Closing(Protocol):
+class Closing(Protocol):
+    """A file that is open until it is closed, or its `with` block is left."""
+
     def close(self) -> None:
         """Let go of the file."""
 
     def __enter__(self) -> Self:
-        """Open it for a block."""
+        return self
 
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
-        """Let go of the file."""
+    def __exit__(self, *_: object) -> None:
+        self.close()
 
 
-class Reader(_Closing, Protocol):
+class Reader(Closing, Protocol):
     """A file that is being read."""
 
     def read(self, count: int) -> bytes:
@@ -93,7 +99,7 @@ class Reader(_Closing, Protocol):
         """Return the open file's data."""
 
 
-class Writer(_Closing, Protocol):
+class Writer(Closing, Protocol):
     """A new file that is being written."""
 
     def write(self, data: bytes | memoryview) -> None:

@@ -13,7 +13,6 @@ import threading
 import time
 from collections.abc import Iterator, Mapping
 from pathlib import Path, PurePath
-from types import TracebackType
 from typing import Annotated, Any, NamedTuple
 
 from msgspec import Meta, Struct
@@ -381,12 +380,7 @@ class WriteLock:
             )
         return self
 
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
+    def __exit__(self, *_: object) -> None:
         self.release()
 
     def release(self) -> None:

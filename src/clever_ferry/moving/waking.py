@@ -13,7 +13,6 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from types import TracebackType
 from typing import TYPE_CHECKING, NamedTuple, Self
 
 from clever_ferry.moving.files import FolderFiles
@@ -64,12 +63,7 @@ class Waker:
         self._listen()
         return self
 
-    def __exit__(
-        self,
-        kind: type[BaseException] | None,
-        error: BaseException | None,
-        trace: TracebackType | None,
-    ) -> None:
+    def __exit__(self, *_: object) -> None:
         self._end()
 
     @property
