@@ -41,6 +41,7 @@ if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.crossing.settling import Recovered
     from clever_ferry.crossing.tidying import Hidden, Tidied
     from clever_ferry.crossing.undoing import Undoing, Undone
+    from clever_ferry.grafts import Grafts
     from clever_ferry.handovers import Handover
     from clever_ferry.keeping.logbook import Record
     from clever_ferry.links.opening import Links
@@ -112,6 +113,13 @@ class Ferry:
         from clever_ferry.asking import Asking
 
         return Asking(self.recipes, self.places, self.keeps)
+
+    @cached_property
+    def grafts(self) -> Grafts:
+        """Parts of saves that go into other ones."""
+        from clever_ferry.grafts import Grafts
+
+        return Grafts(self.computer, self.places, self.noting, self.keeps)
 
     # What is here ------------------------------------------------------------------------
 

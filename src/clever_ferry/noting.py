@@ -59,7 +59,7 @@ class Noting:
         """Return the tables of one save, or those of these `names`."""
         address = parse_address(where)
         opened = open_berth(self._places.berth(address, account), given=given)
-        return self._read(opened, self._one(opened, address.slots), names)
+        return self._read(opened, self.one(opened, address.slots), names)
 
     def sheet(
         self, where: str, whole: Collection[str] | None = None, account: str | None = None,
@@ -113,7 +113,7 @@ class Noting:
         ident, _, slot = text.partition(":")
         opened = self._backups.opened(ident, given)
         if slot or len(opened.listing.saves) == 1:
-            return self._read(opened, self._one(opened, slot or None), None)
+            return self._read(opened, self.one(opened, slot or None), None)
         if not isinstance(like, Chosen):
             return opened
         (found, *_) = relate([like.save], opened.listing.saves, opened.berth.game)
@@ -122,7 +122,8 @@ class Noting:
             raise NotFoundError(f"{opened.berth.address} has no save of {like.save.title}.")
         return self._read(opened, save, None)
 
-    def _one(self, opened: OpenBerth, slots: str | None) -> Save:
+    def one(self, opened: OpenBerth, slots: str | None) -> Save:
+        """Return the one save that is meant of a berth; raises ChoiceNeededError."""
         berth = opened.berth
         saves = opened.chosen(slots)
         if not saves:

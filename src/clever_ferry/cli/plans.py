@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from clever_ferry.crossing.plan import Move, Plan
     from clever_ferry.recipes.encoding import Encoded
 
-__all__ = ["print_plan"]
+__all__ = ["print_plan", "print_signs"]
 
 
 _CLEARLY = 2 * 10**9
@@ -165,7 +165,7 @@ def _print_kept(out: Console, plan: Plan) -> None:
     if alone:
         names = ", ".join(sorted(alone))
         out.print(f"[bold]Left alone:[/] the target's {escape(names)}, and all its other saves")
-    _print_signs(out, plan)
+    print_signs(out, plan)
     if first := steps_before(plan, place):
         out.print("[care]First, if you have not:[/]")
         out.print(steps(first), soft_wrap=True)
@@ -186,7 +186,8 @@ def _print_paths(out: Console, item: Encoded) -> None:
                   "known; set it anew in the game.")  # fmt: skip
 
 
-def _print_signs(out: Console, plan: Plan) -> None:
+def print_signs(out: Console, plan: Plan) -> None:
+    """Print who else may write the target, and what to do about it."""
     for one in plan.signs.running:
         out.print(f"[care]The target's game seems to run:[/] {escape(one)}. Close it first.")
     if plan.signs.running and plan.signs.stop:

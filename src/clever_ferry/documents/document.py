@@ -46,6 +46,7 @@ __all__ = [
     "one_value_in_each",
     "spelled_in",
     "values_in",
+    "with_splices",
     "with_values",
 ]
 
@@ -147,7 +148,7 @@ def with_values(
     if isinstance(kind, Rewriting):
         return kind.rewrite(source, [(node, _single(value)) for node, value in values])
     olds = _slices(source, [(node.start, node.end) for node, _ in values if node.start >= 0])
-    return _with(source, [
+    return with_splices(source, [
         Splice(node.start, node.end, value if isinstance(value, bytes) else
                kind.put(source, node, olds.get((node.start, node.end), b""), value))
         for node, value in values
@@ -192,13 +193,14 @@ def changed(form: Form | str, source: Payload, changes: Sequence[Change]) -> Pay
         other = changes[at]
         at += 1
         if isinstance(other, Remove):
-            source = _with(source, _removal(kind, source, other))
+            source = with_splices(source, _removal(kind, source, other))
         elif isinstance(other, Insert):
-            source = _with(source, [_insertion(kind, source, other)])
+            source = with_splices(source, [_insertion(kind, source, other)])
     return source
 
 
-def _with(source: Payload, splices: Sequence[Splice]) -> Payload:
+def with_splices(source: Payload, splices: Sequence[Splice]) -> Payload:
+    """Return a document with some of its bytes replaced; all others are as they were."""
     size = source.size
     if size is not None:
         size += sum(len(one.new) - (one.end - one.start) for one in splices)
@@ -258,4 +260,4 @@ def _insertion(form: Form, source: Payload, insert: Insert) -> Splice:
         return form.insert(source, [*above, name], found[0], insert.value)
     if not isinstance(form, Joining):
         raise RefusedError(f"Only single values can be added to {form.title}.")
-    return form.join(source, [*above, name], found[0], insert.value)
+    return form.join(source, found[0], [(name, insert.value)])

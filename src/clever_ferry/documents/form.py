@@ -114,8 +114,8 @@ class Passing(Protocol):
 class Joining(Protocol):
     """A form to which more than single values can be added."""
 
-    def join(self, source: Payload, steps: Sequence[Step], above: Node, new: bytes) -> Splice:
-        """Return what adds what is spelled already, as `insert` adds a value."""
+    def join(self, source: Payload, above: Node, new: Sequence[tuple[str, bytes]]) -> Splice:
+        """Return what adds what is spelled already, with its names, as `insert` adds a value."""
 
 
 @runtime_checkable

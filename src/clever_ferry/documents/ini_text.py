@@ -109,14 +109,18 @@ class Ini:
         line = name.encode() + (sign[0] if sign else b" = ") + text
         return Splice(like.last, like.last, lead + line + (b"" if lead else end))
 
-    def join(self, source: Payload, steps: Sequence[Step], above: Node, new: bytes) -> Splice:
-        """Return what adds a section at the end, of lines that are there already."""
-        name, raw = str(steps[-1]), whole_text(source, _MOST, self.title)
-        if len(steps) != 1 or not name or "]" in name or name != name.strip():
-            raise RefusedError(f"INI has no section {name!r} there.")
+    def join(self, source: Payload, above: Node, new: Sequence[tuple[str, bytes]]) -> Splice:
+        """Return what adds sections at the end, of lines that are there already."""
+        raw = whole_text(source, _MOST, self.title)
         end = b"\r\n" if b"\r\n" in raw else b"\n"
         lead = b"" if not raw or raw.endswith((b"\n", b"\r")) else end
-        return Splice(len(raw), len(raw), lead + f"[{name}]".encode() + end + new)
+        added = []
+        for name, lines in new:
+            if above.end != len(raw) or not name or "]" in name or name != name.strip():
+                raise RefusedError(f"INI has no section {name!r} there.")
+            added.append(lead + f"[{name}]".encode() + end + lines)
+            lead = b"" if lines.endswith((b"\n", b"\r")) or not lines else end
+        return Splice(len(raw), len(raw), b"".join(added))
 
 
 def _folded(steps: Sequence[Step], top: Node) -> list[Step]:

@@ -110,29 +110,31 @@ class Json:
 
     def insert(self, source: Payload, steps: Sequence[Step], above: Node, value: Single) -> Splice:
         """Return what adds a member, set off as the last one is."""
-        return self.join(source, steps, above, _literal(value, ascii_only=False))
+        return self.join(source, above, [(str(steps[-1]), _literal(value, ascii_only=False))])
 
-    def join(self, source: Payload, steps: Sequence[Step], above: Node, new: bytes) -> Splice:
-        """Return what adds a member that is spelled already."""
-        name = str(steps[-1])
+    def join(self, source: Payload, above: Node, new: Sequence[tuple[str, bytes]]) -> Splice:
+        """Return what adds members that are spelled already."""
         if above.inner is None:
-            raise RefusedError(f"Nothing can be added as {name!r}: a single value stands there.")
+            told = f"Nothing can be added as {new[0][0]!r}"
+            raise RefusedError(f"{told}: a single value stands there.")
         raw = whole_text(source, _MOST, self.title)
         named = isinstance(above.inner, dict)
         inner = above.within
-        if not inner:
-            key = f"{json.dumps(name, ensure_ascii=False)}: ".encode() if named else b""
-            return Splice(above.start + 1, above.start + 1, key + new)
-        last = inner[-1]
-        if named:
-            colon = re.search(rb'"(\s*:\s*)$', raw[last.first : last.start])
-            key = json.dumps(name, ensure_ascii=False).encode() + (colon[1] if colon else b": ")
-            new = key + new
+        last = inner[-1] if inner else None
+        colon = re.search(rb'"(\s*:\s*)$', raw[last.first : last.start]) if last else None
+        sign = colon[1] if colon else b": "
+        members = [
+            json.dumps(name, ensure_ascii=False).encode() + sign + member if named else member
+            for name, member in new
+        ]
+        if last is None:
+            return Splice(above.start + 1, above.start + 1, b", ".join(members))
         blank = re.search(rb"[ \t\r\n]*$", raw[above.start + 1 : last.first])
         gap = blank[0] if blank else b""
         if comma := self._comma(raw[last.last : above.end].decode()):
-            return Splice(last.last + comma, last.last + comma, gap + new + b",")
-        return Splice(last.last, last.last, b"," + gap + new)
+            at = last.last + comma
+            return Splice(at, at, b"".join(gap + member + b"," for member in members))
+        return Splice(last.last, last.last, b"".join(b"," + gap + member for member in members))
 
     def _comma(self, behind: str) -> int:
         """Return how many bytes reach to the end of a comma that stands behind the last member."""

@@ -126,21 +126,24 @@ class Xml:
             return Splice(at, at, b" " + name[1:].encode() + b"=" + literal)
         _refuse_name(name)
         text = self.put(source, FRESH, b"", value)
-        return self.join(source, steps, above, f"<{name}>".encode() + text + f"</{name}>".encode())
+        element = f"<{name}>".encode() + text + f"</{name}>".encode()
+        return self.join(source, above, [(name, element)])
 
-    def join(self, source: Payload, steps: Sequence[Step], above: Node, new: bytes) -> Splice:
-        """Return what adds an element that is spelled already, on a line like the first."""
+    def join(self, source: Payload, above: Node, new: Sequence[tuple[str, bytes]]) -> Splice:
+        """Return what adds elements that are spelled already, each on a line like the first."""
+        elements = [element for _, element in new]
         raw = whole_text(source, _MOST, self.title)
         tag = _tag_end(raw, above.first)
         if raw[tag - 2 : tag] == b"/>":
             own = re.match(rb"<([^\s/>]+)", raw[above.first : tag])
             closing = b"</" + (own[1] if own else b"") + b">"
-            return Splice(tag - 2, tag, b">" + new + closing)
+            return Splice(tag - 2, tag, b">" + b"".join(elements) + closing)
         end = raw.rindex(b"</", above.first, above.last)
         outer = re.search(rb"\r?\n[ \t]*$", raw[tag:end])
         at = end - (len(outer[0]) if outer else 0)
         gap = re.match(rb"\r?\n[ \t]*", raw[tag:end])
-        return Splice(at, at, (gap[0] if gap and outer else b"") + new)
+        lead = gap[0] if gap and outer else b""
+        return Splice(at, at, b"".join(lead + element for element in elements))
 
 
 def _encoded(source: Payload, text: str) -> bytes:

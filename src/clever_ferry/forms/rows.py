@@ -8,12 +8,13 @@ so that the same rows always give the same bytes.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import closing
+from typing import Any
 
 from clever_ferry.documents.form import Splice
 from clever_ferry.documents.nodes import Node, Single, nowhere
-from clever_ferry.documents.places import COUNT, EVERY, Choice, Step, text_of
+from clever_ferry.documents.places import COUNT, EVERY, Choice, Step, steps_of, text_of
 from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.forms.databases import IS_KEPT, Settled, check, opened, row_name
 from clever_ferry.payload import Payload, StreamPayload
@@ -57,7 +58,50 @@ class Rows:
 
     def rewrite(self, source: Payload, values: Sequence[tuple[Node, Single]]) -> Payload:
         """Return the database with other values; raises RefusedError where it does not take one."""
-        return StreamPayload(lambda: _rewritten(source, values))
+
+        def change(book: sqlite3.Connection) -> None:
+            for node, value in values:
+                set_value(book, node, value)
+
+        return StreamPayload(lambda: _rewritten(source, change))
+
+    def take(
+        self, source: Payload, rows: str, wanted: Sequence[int],
+        edits: Mapping[int, Mapping[str, Single]],
+    ) -> list[dict[str, Any]]:  # fmt: skip
+        """Return rows as what is in their columns, by name."""
+        copy = source if isinstance(source, Settled) else Settled(source, {})
+        with closing(copy.opened()) as book:
+            table = _table_of(book, rows)
+            book.row_factory = sqlite3.Row
+            every = book.execute(f"SELECT * FROM {table} {_order(book, table)}").fetchall()
+            return [{**dict(every[at]), **_by_column(edits.get(at, {}))} for at in wanted]
+
+    def grow(
+        self, source: Payload, rows: str, gone: Collection[int],
+        edits: Mapping[int, Mapping[str, Single]], added: Sequence[Mapping[str, Any]],
+    ) -> Payload:  # fmt: skip
+        """Return the database with fewer and with more rows in a table."""
+
+        def change(book: sqlite3.Connection) -> None:
+            table = _table_of(book, rows)
+            rowid = row_name(book, table)
+            if not rowid:
+                raise RefusedError(f"The rows of the table {table} have no numbers.")
+            numbers = [one for (one,) in book.execute(
+                f"SELECT {rowid} FROM {table} ORDER BY {rowid}")]  # fmt: skip
+            book.executemany(f"DELETE FROM {table} WHERE {rowid} = ?",
+                             [(numbers[at],) for at in gone])  # fmt: skip
+            for at, own in edits.items():
+                new = _by_column(own)
+                told = ", ".join(f"{_quoted(name)} = ?" for name in new)
+                book.execute(f"UPDATE {table} SET {told} WHERE {rowid} = ?",
+                             (*new.values(), numbers[at]))  # fmt: skip
+            for row in added:
+                names, marks = ", ".join(map(_quoted, row)), ", ".join("?" * len(row))
+                book.execute(f"INSERT INTO {table} ({names}) VALUES ({marks})", (*row.values(),))
+
+        return StreamPayload(lambda: _rewritten(source, change))
 
     def put(self, source: Payload, node: Node, old: bytes, value: Single) -> bytes:
         """Raise RefusedError: a value has no spelling of its own."""
@@ -117,14 +161,38 @@ def _found(
             yield nowhere(_single(value), (table, number, name), bare=bare)
 
 
-def _rewritten(source: Payload, values: Sequence[tuple[Node, Single]]) -> Iterator[bytes]:
+def _table_of(book: sqlite3.Connection, rows: str) -> str:
+    """Return a table's name, quoted, of the place of its rows."""
+    steps = steps_of(rows)
+    told = "SELECT name FROM sqlite_schema WHERE type = 'table'"
+    if len(steps) != 2 or steps[1] is not EVERY or (steps[0],) not in book.execute(told).fetchall():
+        raise RefusedError(f"{rows} are no rows of a table that is there.")
+    return _quoted(str(steps[0]))
+
+
+def _order(book: sqlite3.Connection, table: str) -> str:
+    rowid = row_name(book, table)
+    return f"ORDER BY {rowid}" if rowid else ""
+
+
+def _by_column(edits: Mapping[str, Single]) -> dict[str, Single]:
+    """Return new values by their columns' names; raises RefusedError."""
+    found = {}
+    for place, value in edits.items():
+        steps = steps_of(place)
+        if len(steps) != 1 or not isinstance(steps[0], str):
+            raise RefusedError(f"{place!r} is no column of a table.")
+        found[steps[0]] = value
+    return found
+
+
+def _rewritten(source: Payload, change: Callable[[sqlite3.Connection], None]) -> Iterator[bytes]:
     copy = (source if isinstance(source, Settled) else Settled(source, {})).again()
     try:
         with closing(opened(copy.path)) as book:
             (cookie,) = book.execute("PRAGMA schema_version").fetchone()
             book.execute("PRAGMA journal_mode = DELETE")
-            for node, value in values:
-                set_value(book, node, value)
+            change(book)
             book.commit()
             book.execute("VACUUM")
     except (sqlite3.Error, UnicodeDecodeError, OverflowError) as error:

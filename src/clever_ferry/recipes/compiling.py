@@ -138,6 +138,8 @@ def compile_game(recipe: GameRecipe, find_box: FindBox) -> Game:
         unshown=frozenset(key for key, info in recipe.facts.items() if not info.shown),
         forms=forms,
         tables=recipe.tables,
+        parts=recipe.parts,
+        map=recipe.game.map,
     )
 
 

@@ -27,6 +27,7 @@ from clever_ferry.recipes.models import (
     LimitInfo,
     PieceInfo,
 )
+from clever_ferry.recipes.part_models import PartInfo
 from clever_ferry.recipes.parts import Berthing, Cloud, Mark, Packs, PieceFile, Running
 from clever_ferry.recipes.sidecars import Sidecar
 from clever_ferry.recipes.table_models import TableInfo
@@ -321,6 +322,10 @@ class Game(Struct, frozen=True, kw_only=True):
     """The forms of documents that the recipe describes."""
     tables: Mapping[str, TableInfo] = field(default_factory=dict)
     """What its saves have many of."""
+    parts: Mapping[str, PartInfo] = field(default_factory=dict)
+    """What can be taken of a save into another one."""
+    map: str | None = None
+    """The fact that says on which map a save is played."""
 
     def facts_that(self, how: str) -> tuple[str, ...]:
         """Return the facts that tell stories apart in one way."""

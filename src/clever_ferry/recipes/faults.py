@@ -14,6 +14,7 @@ from clever_ferry.layouts import Layout, LayoutError
 from clever_ferry.naming import FieldSpec, Pattern, compile_pattern
 from clever_ferry.recipes.effects import every_fact
 from clever_ferry.recipes.models import GameRecipe
+from clever_ferry.recipes.part_models import part_faults
 from clever_ferry.recipes.table_models import table_faults
 from clever_ferry.wording import known
 
@@ -133,6 +134,18 @@ def fact_faults(recipe: GameRecipe) -> list[str]:
             if fact.table is not None}  # fmt: skip
     named = frozenset(name for one in recipe.editions.values() for name in one.fields)
     faults += [f"{key}: {why}" for key, why in table_faults(recipe.tables, tabled, roles, named)]
+    shared = frozenset(role for role, piece in recipe.pieces.items() if piece.shared)
+    faults += [
+        f"{key}: {why}"
+        for key, why in part_faults(
+            recipe.parts, recipe.tables, roles, shared, mapped=recipe.game.map is not None
+        )
+    ]
+    if recipe.game.map is not None and recipe.game.map not in recipe.facts:
+        told = f"there is no fact {recipe.game.map!r}; {known(recipe.facts)}"
+        faults.append(f"game.map: {told}")
+    elif recipe.game.map is not None and not any(one.elsewhere for one in recipe.parts.values()):
+        faults.append("game.map: no part says what is different `elsewhere`")
     for edition, info in recipe.editions.items():
         faults += [f"editions.{edition}.facts.{key}: there is no fact {key!r}; "
                    f"{known(recipe.facts)}" for key in info.facts.keys() - recipe.facts.keys()

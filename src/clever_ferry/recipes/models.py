@@ -14,6 +14,7 @@ from clever_ferry.model import HexBytes, Meta, Model, hint
 from clever_ferry.naming import FieldSpec
 from clever_ferry.recipes.fact_models import FactInfo, FactPlace
 from clever_ferry.recipes.loader_models import LoaderInfo, RunningInfo
+from clever_ferry.recipes.part_models import PartInfo
 from clever_ferry.recipes.spellings import FieldName, Id, Line
 from clever_ferry.recipes.table_models import TableInfo
 
@@ -59,6 +60,7 @@ class GameInfo(Model):
     id: Annotated[Id, hint("its name in addresses, and of its file")]
     title: Annotated[Line, hint("what players call it")]
     studio: Annotated[Line | None, hint("who made it")] = None
+    map: Annotated[Id | None, hint("the fact that says on which map a save is played")] = None
     replaces_shipped: Annotated[
         bool, hint("your own recipe is to be used in place of the shipped one")
     ] = False
@@ -409,6 +411,9 @@ class GameRecipe(Model):
     facts: Annotated[dict[Id, FactInfo], hint("what a player knows a save by")] = {}
     forms: Annotated[dict[Id, FormSpec], hint("documents of forms without a standard")] = {}
     tables: Annotated[dict[Id, TableInfo], hint("like things in a save, as rows")] = {}
+    parts: Annotated[
+        dict[Id, PartInfo], hint("what can be taken of a save into another one, by name")
+    ] = {}
     packs: Annotated[PacksInfo | None, hint("the add-ons that a save uses")] = None
     handover: Annotated[HandoverInfo | None, hint("how a world changes hands")] = None
     layouts: Annotated[dict[Id, LayoutSpec], hint("binary forms, by name")] = {}

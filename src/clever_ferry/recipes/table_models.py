@@ -8,7 +8,7 @@ from clever_ferry.model import Meta, Model, hint
 from clever_ferry.recipes.spellings import FieldName, Id, Line
 from clever_ferry.wording import known
 
-__all__ = ["WHOSE", "ColumnInfo", "TableFact", "TableInfo", "table_faults"]
+__all__ = ["WHOSE", "ColumnInfo", "CountedAt", "TableFact", "TableInfo", "table_faults"]
 
 Fault = tuple[str, str]
 WHOSE = "whose"
@@ -37,6 +37,13 @@ class ColumnInfo(Model):
             raise ValueError("say either `at` or `field`")
 
 
+class CountedAt(Model):
+    """A place that says how many rows a table has."""
+
+    piece: Annotated[Id, hint("the role of the piece that it stands in")]
+    at: Annotated[str, hint("the place")]
+
+
 class TableInfo(Model, rename={"source": "from"}):
     """Like things in a save: what each house owns, which machines stand where."""
 
@@ -46,6 +53,12 @@ class TableInfo(Model, rename={"source": "from"}):
     columns: Annotated[dict[Id, ColumnInfo], Meta(description="by name", min_length=1)]
     id: Annotated[Id | None, hint("the column that tells rows apart")] = None
     named: Annotated[Id | None, hint("the column that says what a row is called")] = None
+    numbered: Annotated[
+        bool, hint("its ids count from 1 in the order of the rows, and always do")
+    ] = False
+    counted: Annotated[
+        tuple[CountedAt, ...], hint("where the save says how many rows there are")
+    ] = ()
     owner: Annotated[
         Line | None,
         hint(
@@ -53,6 +66,10 @@ class TableInfo(Model, rename={"source": "from"}):
             "table that the one before `refers` to: `building/plot/house`"
         ),
     ] = None
+
+    def __post_init__(self) -> None:
+        if self.numbered and self.id is None:
+            raise ValueError("`numbered` is about the ids of rows: name the column by `id`")
 
     @property
     def owner_path(self) -> tuple[str, ...]:
@@ -115,6 +132,12 @@ def table_faults(
                 yield f"{own}.refers", f"tables.{info.refers} has no `id`"
             if info.unit is not None and info.what in ("text", "yes-no"):
                 yield f"{own}.unit", f"{info.what} counts nothing"
+        for number, place in enumerate(table.counted, 1):
+            own = f"{key}.counted[{number}]"
+            if not roles.get(place.piece, False):
+                yield f"{own}.piece", f"no piece {place.piece!r} says what document it `holds`"
+            if why := place_fault(place.at):
+                yield f"{own}.at", why
         for key_of in ("id", "named"):
             value = getattr(table, key_of)
             if value is not None and value not in table.columns:

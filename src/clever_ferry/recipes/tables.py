@@ -70,6 +70,8 @@ class Table(Struct, frozen=True):
     """Whether all of its pieces could be read."""
     named: str | None = None
     """The column that says what a row is called."""
+    pieces: tuple[tuple[str, int], ...] = ()
+    """The entries of the pieces that have its rows, and how many each has."""
 
     @property
     def all_held(self) -> bool:
@@ -222,6 +224,7 @@ class _Opened:
 def _read(name: str, info: TableInfo, opened: _Opened, save: Save) -> Table:
     columns: dict[str, list[Any]] = {column: [] for column in info.columns}
     count, troubles, whole = 0, [], True
+    pieces: list[tuple[str, int]] = []
     asked = {column: one.at for column, one in info.columns.items() if one.field is None}
     for piece in save.pieces:
         if piece.role not in info.roles:
@@ -237,6 +240,7 @@ def _read(name: str, info: TableInfo, opened: _Opened, save: Save) -> Table:
             whole = False
             continue
         count += found.rows
+        pieces.append((piece.entry, found.rows))
         rows = len(found.values[0]) if found.values else min(found.rows, room)
         for column, values in zip(asked, found.values, strict=True):
             columns[column] += values
@@ -258,6 +262,7 @@ def _read(name: str, info: TableInfo, opened: _Opened, save: Save) -> Table:
     table = Table(
         name, info.label or name, tuple(made), count, info.id,
         info.owner_path[0] if info.owner else None, tuple(troubles), whole, info.named,
+        tuple(pieces),
     )  # fmt: skip
     return _with_ids(table)
 
