@@ -56,6 +56,9 @@ MAY = {
     "parcels": "errors cargo payload moving recipes finding.berths",
     "uploads": "errors payload tree moving.files moving.outputs moving.zip_times keeping.keeps "
                "recipes finding crossing",
+    "grafting": "errors model wording payload cargo layers documents recipes",
+    "grafts": "errors model cargo keeping.keeps layers recipes finding crossing grafting noting "
+              "places",
     "handovers": "errors payload tree cargo moving.sending recipes finding crossing",
     "harbours": "errors tree links moving keeping parcels recipes finding",
     "looking": "errors tree cargo moving.files recipes finding unboxing harbours",
@@ -65,14 +68,15 @@ MAY = {
     "boarding": "keeping.keeps keeping.harbour_names links.opening links.server moving.shores "
                 "recipes finding ferry",
     "ferry": "errors links.opening parcels asking watching keeping.keeps keeping.logbook boxes "
-             "recipes finding unboxing proving crossing backups checking handovers harbours "
+             "recipes finding unboxing proving crossing backups checking grafts handovers harbours "
              "looking noting places rehearsing results",
     "api": "errors boarding cargo keeping.logbook keeping.pruning keeping.snapshots "
            "keeping.verifying recipes.telling finding.berths unboxing proving crossing backups "
            "checking handovers looking noting recipes.tables rehearsing results sheets ferry",
     "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
-           "recipes finding unboxing.taking_apart proving crossing checking handovers "
+           "recipes finding unboxing.taking_apart proving crossing checking grafting.wishes grafts "
+           "handovers "
            "judging.verdict boarding launches links.opening links.server parcels uploads watching "
            "asking looking noting rehearsing results sheets wording ferry",
     "__main__": "cli",

@@ -82,6 +82,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "`parcel check`": told(den, "parcel", "check", tmp_path / "isle.zip"),
         "`handover`": told(den, "handover", "orrery-yard/windows:Brass Court", "--to", "Isa",
                            "-o", tmp_path / "brass.zip"),
+        "`graft`": told(den, "graft", brass, "orrery-yard/windows:Comet Lane", "--dry-run"),
         "`tidy`": told(den, "tidy", where, code=3),
         "`unbox`": told(den, "unbox", den.tern, "-o", tmp_path / "apart"),
         "`box`": told(den, "box", tmp_path / "apart", "-o", tmp_path / "again"),
@@ -111,6 +112,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "opened",
     }
     assert ran["`tables`"]["tables"][0].keys() == stated("| a table ")
+    assert ran["`graft`"]["tables"][0].keys() == stated("| a table that a graft changes ")
     differing = ran["`compare`"]["tables"][0]
     assert differing.keys() == stated("| what differs in a table ")
     assert differing["differences"][0].keys() == stated("| a difference ")

@@ -347,7 +347,8 @@ def test_every_key_of_the_shipped_recipes_is_in_the_reference() -> None:
             return set()
         own = set() if named else set(value)
         tables = {"pieces", "facts", "tables", "columns", "editions", "fields", "layouts", "layers",
-                  "forms", "of", "arriving", "tells", "environment", "files", "set"}  # fmt: skip
+                  "forms", "of", "arriving", "tells", "environment", "files", "set", "parts",
+                  "elsewhere"}  # fmt: skip
         return own.union(*(keys(v, k in tables) for k, v in value.items()))
 
     for file in (resources.files("clever_ferry.recipes") / "data").iterdir():

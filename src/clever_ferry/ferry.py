@@ -303,16 +303,10 @@ class Ferry:
     # Worlds that friends share, and what games write in front -------------------------------
 
     def handover(
-        self,
-        where: str,
-        to: str,
-        account: str | None = None,
+        self, where: str, to: str, account: str | None = None,
         given: Mapping[str, str] | None = None,
-    ) -> Handover:
-        """Plan to hand a world over to a guest who is to host it; nothing is written.
-
-        `carry_out(handover.here)` does so in the own copy, and `write_handover` writes a file.
-        """
+    ) -> Handover:  # fmt: skip
+        """Plan a handover; `carry_out(handover.here)` does it, `write_handover` writes a file."""
         from clever_ferry.handovers import plan_handover
 
         return plan_handover(self._chosen(where, account, given), to, given)

@@ -85,13 +85,8 @@ class Graft:
     """What it takes: the save onto what it was."""
     maps: tuple[str, str] | None = None
     """The maps that the two are on, where they are two."""
-
-    @property
-    def stays(self) -> tuple[str, ...]:
-        """The pieces of the save that are as they were, to the byte."""
-        now = {piece.key: digest_of(piece.payload) for piece in self.after.pieces}
-        return tuple(piece.title for piece in self.target.save.pieces
-                     if now.get(piece.key) == digest_of(piece.payload))  # fmt: skip
+    stays: tuple[str, ...] = ()
+    """The pieces of the save that are as they were, to the byte."""
 
 
 def parts_of(game: Game) -> dict[str, tuple[str, bool]]:
@@ -177,7 +172,8 @@ def plan_graft(source: Side, target: Side, choices: Choices, given: Mapping[str,
         )
     after = facts_then(reader, after, here.known)
     was = {piece.key: digest_of(piece.payload) for piece in target.save.pieces}
-    if was == {piece.key: digest_of(piece.payload) for piece in after.pieces}:
+    now = {piece.key: digest_of(piece.payload) for piece in after.pieces}
+    if was == now:
         raise NotFoundError(
             f"{target.save.title} would be as it is: nothing of what was named is otherwise."
         )
@@ -186,7 +182,8 @@ def plan_graft(source: Side, target: Side, choices: Choices, given: Mapping[str,
         replace(opened, listing=replace(opened.listing, saves=(after,))), opened, chosen=None,
         slots=None, given=given, as_it_was=True, itself=True,
     )  # fmt: skip
-    return Graft(source, target, choices, wishes, merged, then, after, crossing, maps)
+    stays = tuple(piece.title for piece in after.pieces if was.get(piece.key) == now[piece.key])
+    return Graft(source, target, choices, wishes, merged, then, after, crossing, maps, stays)
 
 
 def _maps(game: Game, one: Save, other: Save) -> tuple[str, str] | None:

@@ -51,6 +51,9 @@ class GameProgram:
     begin: Callable[[str], Any]
     play_on: Callable[[Any, int], Any]
     told: Callable[[Any], str]
+    on_map: Callable[[Any, str], Any] = lambda state, ground: state
+    """Moves what has just begun onto one of the `maps`."""
+    maps: tuple[str, ...] = ()
 
     def group(self) -> click.Group:
         """Return its command line."""
@@ -82,11 +85,15 @@ class GameProgram:
         @game.command(help="Begin anew.")
         @click.option("--slot", required=True)
         @click.option("--name", default="a try", show_default=True)
+        @click.option("--map", "ground", hidden=not self.maps, help=f"One of: {self.maps}.")
         @click.pass_obj
-        def new(store: Store, slot: str, name: str) -> None:
+        def new(store: Store, slot: str, name: str, ground: str | None) -> None:
             if slot in store.list():
                 raise RefusalError(f"{slot} is taken")
+            if ground is not None and ground not in self.maps:
+                raise RefusalError(f"there is no map {ground}")
             state = self.begin(name)
+            state = self.on_map(state, ground) if ground is not None else state
             store.save(slot, state, time.time_ns())
             click.echo(f"Began {slot}: {self.told(state)}")
 

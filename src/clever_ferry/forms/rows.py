@@ -71,11 +71,14 @@ class Rows:
     ) -> list[dict[str, Any]]:  # fmt: skip
         """Return rows as what is in their columns, by name."""
         copy = source if isinstance(source, Settled) else Settled(source, {})
-        with closing(copy.opened()) as book:
-            table = _table_of(book, rows)
-            book.row_factory = sqlite3.Row
-            every = book.execute(f"SELECT * FROM {table} {_order(book, table)}").fetchall()
-            return [{**dict(every[at]), **_by_column(edits.get(at, {}))} for at in wanted]
+        try:
+            with closing(copy.opened()) as book:
+                table = _table_of(book, rows)
+                book.row_factory = sqlite3.Row
+                every = book.execute(f"SELECT * FROM {table} {_order(book, table)}").fetchall()
+                return [{**dict(every[at]), **_by_column(edits.get(at, {}))} for at in wanted]
+        except (sqlite3.Error, UnicodeDecodeError) as error:
+            raise DamagedError(f"SQLite can't read it: {error}.") from None
 
     def grow(
         self, source: Payload, rows: str, gone: Collection[int],

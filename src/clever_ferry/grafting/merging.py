@@ -52,6 +52,8 @@ class Merged(Struct, frozen=True):
     """Rows that were asked for and would lead to nothing."""
     gone: list[int] = field(default_factory=list)
     """Rows here that go."""
+    fixed: dict[str, list[Any]] = field(default_factory=dict)
+    """By column: the value that was set in rows that come, for each of these."""
 
     @property
     def changes(self) -> bool:
@@ -318,8 +320,9 @@ class _Merge:
             for row in rows:
                 ident = _text(values[row])
                 if ident not in known:
-                    dangled = not comes and self._here.row(refers, ident) is None
-                    known[ident] = dangled or leads(refers, ident) is not None
+                    free = not comes and self._here.row(refers, ident) is None  # it dangled
+                    free |= comes and self._instead(name, column) is not None
+                    known[ident] = free or leads(refers, ident) is not None
                 if ident and not known[ident]:
                     yield name, column, refers, comes, row, ident
 
@@ -394,10 +397,15 @@ class _Merge:
         return kept, come
 
     def _value_set(self, table: str, column: str) -> Any:
+        """Return what a column of all rows that come is to be; None: what it is."""
         said = self._wishes.sets.get((table, column))
-        if said is None and self._elsewhere:
-            return self._wishes.elsewhere.get((table, column))
+        if said is None and self._infos[table].columns[column].refers is None:
+            return self._instead(table, column)
         return said
+
+    def _instead(self, table: str, column: str) -> Any:
+        """Return what a column is on another map; a reference, where it would lead to nothing."""
+        return self._wishes.elsewhere.get((table, column)) if self._elsewhere else None
 
     def _edit(
         self, name: str, info: TableInfo, merged: Merged,
@@ -417,6 +425,7 @@ class _Merge:
                     new: Any = value
                     if fixed is not None:
                         new = fixed
+                        merged.fixed.setdefault(column, []).append(new)
                     elif column == info.id:
                         new = own[row]
                     elif one.refers is not None and value is not None:
@@ -424,6 +433,9 @@ class _Merge:
                         where = leads(one.refers, _text(value))
                         if where is not None:
                             new = then[where[0]][one.refers][where[1]]
+                        elif comes and (instead := self._instead(name, column)) is not None:
+                            new = instead
+                            merged.fixed.setdefault(column, []).append(new)
                     elif comes and info.owner_path == (column,) and self._owners:
                         new = self._owners.get(_text(value), value)
                     if _text(new) != _text(value):

@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from clever_ferry_demo.computers import folders_of, system_of
-from clever_ferry_demo.orrery_yard.yard import Yard, YardStore, begin, play_on, told
+from clever_ferry_demo.orrery_yard.yard import MAPS, Yard, YardStore, begin, play_on, told
 from clever_ferry_demo.playing import GameProgram, RefusalError, Store, write
 
 __all__ = ["ACCOUNTS", "PROGRAM", "demo_yards", "lay_orrery_yard", "run"]
@@ -63,7 +63,8 @@ def demo_yards() -> tuple[Yard, ...]:
 
 
 PROGRAM = GameProgram(
-    "orrery-yard", "Orrery Yard", tuple(_EDITIONS), _find, begin, play_on, told
+    "orrery-yard", "Orrery Yard", tuple(_EDITIONS), _find, begin, play_on, told,
+    lambda yard, ground: replace(yard, map=ground), tuple(MAPS),
 )  # fmt: skip
 
 

@@ -13,9 +13,11 @@ from defusedxml.ElementTree import ParseError, fromstring
 from clever_ferry_demo.orrery_yard.grounds import Grounds, found, grown, read_parts, written
 from clever_ferry_demo.playing import RefusalError, write
 
-__all__ = ["VERSION", "Yard", "YardStore", "begin", "play_on", "told"]
+__all__ = ["MAPS", "VERSION", "Yard", "YardStore", "begin", "play_on", "told"]
 
 VERSION = (2, 3)
+MAPS = {"Old Common": 64, "New Common": 64, "Hill Top": 8}
+"""The maps, and how many plots they are wide."""
 
 
 @dataclass(frozen=True)
@@ -33,6 +35,7 @@ class Yard:
     cogs: tuple[tuple[str, int], ...] = ()
     """Each builder's cogs."""
     grounds: Grounds = field(default_factory=Grounds)
+    map: str = "Old Common"
 
     def cogs_of(self, builder: str) -> int:
         """Return how many cogs a builder has."""
@@ -64,6 +67,7 @@ class YardStore:
             founder, friends = card["founder"], tuple(card["friends"])
             day, seconds, packs = card["day"], card["seconds"], tuple(card["packs"])
             owner, made_by, counts = card["owner"], card["made_by"], card["stands"]
+            ground = card["map"]
         except (OSError, ValueError, KeyError, TypeError):
             raise RefusalError("card.json is missing or can't be read") from None
         if tuple(int(part) for part in made_by.split(".")) > VERSION:
@@ -90,9 +94,15 @@ class YardStore:
         if lost := {by for _, by in wheels} - {name for name, _ in cogs}:
             raise RefusalError(f"a wheel is by {min(lost)}, who does not build here")
         grounds = read_parts(lambda name: self._xml(folder / name), day, (founder, *friends))
+        if ground not in MAPS:
+            raise RefusalError(f"there is no map {ground}")
+        if out := [plot for plot in grounds.of("land") if int(plot["x"]) >= MAPS[ground]]:
+            raise RefusalError(f"plot {out[0]['no']} lies beyond {ground}")
         if grounds.counts != counts:
             raise RefusalError(f"card.json says {counts}, and there are {grounds.counts}")
-        return Yard(slot, founder, friends, day, seconds, packs, wheels, tuple(cogs), grounds)
+        return Yard(
+            slot, founder, friends, day, seconds, packs, wheels, tuple(cogs), grounds, ground
+        )
 
     def _builder(self, file: Path, name: str) -> tuple[str, int]:
         builder = self._xml(file)
@@ -130,7 +140,8 @@ class YardStore:
         card = {
             "made_by": ".".join(map(str, VERSION)), "yard": slot, "owner": self.account,
             "founder": yard.founder, "friends": list(yard.friends), "day": yard.day,
-            "seconds": yard.seconds, "packs": list(yard.packs), "stands": yard.grounds.counts,
+            "seconds": yard.seconds, "packs": list(yard.packs), "map": yard.map,
+            "stands": yard.grounds.counts,
         }  # fmt: skip
         write(folder / "card.json", json.dumps(card, ensure_ascii=False).encode(), stamp_ns)
         lines = [f'<yard name="{slot}" day="{yard.day}">']

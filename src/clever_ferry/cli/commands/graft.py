@@ -195,6 +195,11 @@ def _print(graft: Graft) -> None:
         if one.left_out:
             out.print(f"  [care]left out[/]  {counted(one.left_out, 'row')} of {label}: what they "
                       "name is not there")  # fmt: skip
+        for column, values in one.fixed.items():
+            out.print(
+                f"  set       {escape(graft.then[name].column(column).label)} "
+                f"{escape(str(values[0]))} in {counted(len(values), 'row')} of {label}"
+            )
         edited = len(one.here_edits)
         if edited:
             out.print(f"  numbered  {counted(edited, 'row')} of {label} that stay follow what "
