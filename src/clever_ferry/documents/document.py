@@ -45,6 +45,7 @@ __all__ = [
     "nodes_in",
     "one_value_in_each",
     "spelled_in",
+    "value_splices",
     "values_in",
     "with_splices",
     "with_values",
@@ -147,12 +148,19 @@ def with_values(
     kind = _form(form)
     if isinstance(kind, Rewriting):
         return kind.rewrite(source, [(node, _single(value)) for node, value in values])
+    return with_splices(source, value_splices(kind, source, values))
+
+
+def value_splices(
+    form: Form, source: Payload, values: Sequence[tuple[Node, Single | bytes]]
+) -> list[Splice]:
+    """Return what puts other values at nodes of a document, as `with_values` does."""
     olds = _slices(source, [(node.start, node.end) for node, _ in values if node.start >= 0])
-    return with_splices(source, [
+    return [
         Splice(node.start, node.end, value if isinstance(value, bytes) else
-               kind.put(source, node, olds.get((node.start, node.end), b""), value))
+               form.put(source, node, olds.get((node.start, node.end), b""), value))
         for node, value in values
-    ])  # fmt: skip
+    ]  # fmt: skip
 
 
 def _single(value: Single | bytes) -> Single:

@@ -15,7 +15,7 @@ from typing import Any, NamedTuple, Protocol, runtime_checkable
 
 from msgspec import Struct, field
 
-from clever_ferry.documents.document import each_in, form_of, held, with_splices, with_values
+from clever_ferry.documents.document import form_of, held, value_splices, with_splices
 from clever_ferry.documents.form import Form, Joining
 from clever_ferry.documents.nodes import Node, Single
 from clever_ferry.documents.places import steps_of
@@ -68,18 +68,23 @@ def rows_out_of(
     kind = _kind(form)
     if isinstance(kind, Growing):
         return [TakenRow("", row) for row in kind.take(source, rows, wanted, edits)]
-    source = held(_edited(kind, source, rows, edits))
-    (own,) = kind.find(source, [steps_of(rows)])
-    names = _names(kind, source, rows, own)
+    source = held(source)
+    found = _Found(kind, source, rows, edits)
+    splices = iter(sorted(value_splices(kind, source, found.values(edits))))
     raw = b"".join(source.chunks())
-    found = []
-    for at in wanted:
-        node = own[at]
-        start, end = node.first, node.last
+    waiting = next(splices, None)
+    taken: dict[int, bytes] = {}
+    for at in sorted(set(wanted)):
+        start, end = found.own[at].first, found.own[at].last
         if raw[start : start + 1] != b"<":  # its name stands before it, and is written anew
-            start, end = node.start, node.end
-        found.append(TakenRow(names[at], raw[start:end]))
-    return found
+            start, end = found.own[at].start, found.own[at].end
+        parts = []
+        while waiting is not None and waiting.start < end:
+            parts += [raw[start : waiting.start], waiting.new] if waiting.start >= start else []
+            start = max(start, waiting.end)
+            waiting = next(splices, None)
+        taken[at] = b"".join((*parts, raw[start:end]))
+    return [TakenRow(found.name(at), taken[at]) for at in wanted]
 
 
 def grown(form: Form | str, source: Payload, rows: str, growth: Growth) -> Payload:
@@ -91,19 +96,22 @@ def grown(form: Form | str, source: Payload, rows: str, growth: Growth) -> Paylo
     if isinstance(kind, Growing):
         return kind.grow(source, rows, growth.gone, growth.edits,
                          [row.spelled for row in growth.added])  # fmt: skip
-    source = held(_edited(kind, source, rows, growth.edits))
+    source = held(source)
+    found = _Found(kind, source, rows, growth.edits)
+    splices = value_splices(kind, source, found.values(growth.edits))
     if growth.gone:
-        (own,) = kind.find(source, [steps_of(rows)])
-        nodes = [own[at] for at in sorted(growth.gone)]
+        source = held(with_splices(source, splices))
+        found = _Found(kind, source, rows, {})
+        nodes = [found.own[at] for at in sorted(growth.gone)]
         source = held(with_splices(source, kind.remove(source, steps_of(rows), nodes)))
+        found, splices = _Found(kind, source, rows, {}), []
     if growth.added:
         assert isinstance(kind, Joining)
-        above = each_in(kind, source, [rows.rpartition("/")[0]])
-        if len(above) != 1:
+        if len(found.above) != 1:
             raise RefusedError(f"Rows can't be added at {rows}: there is not one place for them.")
         news = [(row.name, row.spelled) for row in growth.added]
-        source = with_splices(source, [kind.join(source, above[0], news)])
-    return source
+        splices = [*splices, kind.join(source, found.above[0], news)]
+    return with_splices(source, splices)
 
 
 def _kind(form: Form | str) -> Form:
@@ -113,33 +121,39 @@ def _kind(form: Form | str) -> Form:
     return kind
 
 
-def _edited(form: Form, source: Payload, rows: str, edits: Edits) -> Payload:
-    """Return a document with other values at places in its rows."""
-    places = sorted({at for own in edits.values() for at in own})
-    if not places:
-        return source
-    found = form.find(source, [steps_of(rows), *(steps_of(rows + at) for at in places)])
-    begins = [node.first for node in found[0]]
-    if begins != sorted(begins) or any(node.start < 0 for nodes in found for node in nodes):
-        raise UnsupportedError(f"Rows of {form.title} can't be changed here.")
-    values = []
-    for at, nodes in zip(places, found[1:], strict=True):
-        cells: dict[int, Node] = {}
-        for node in nodes:
-            cells.setdefault(bisect(begins, max(node.start, node.first)) - 1, node)
-        for row, own in edits.items():
-            if at not in own:
-                continue
-            if row not in cells:
-                raise RefusedError(f"Nothing stands at {at} in row {row + 1} of {rows}.")
-            values.append((cells[row], own[at]))
-    return with_values(form, source, values)
+class _Found:
+    """Like rows of a document, what holds them, and the values in them that are asked for."""
 
+    def __init__(self, form: Form, source: Payload, rows: str, edits: Edits) -> None:
+        self._form, self._rows = form, rows
+        self._places = sorted({at for own in edits.values() for at in own})
+        above, _, self._last = rows.rpartition("/")
+        asked = [rows, above, *(rows + at for at in self._places)]
+        self.own, self.above, *self._cells = form.find(source, [steps_of(one) for one in asked])
+        begins = [node.first for node in self.own]
+        if begins != sorted(begins) or any(n.start < 0 for every in self._cells for n in every):
+            raise UnsupportedError(f"Rows of {form.title} can't be changed here.")
+        self._begins = begins
+        names = [name for node in self.above for name in node.names] if self._last == "*" else []
+        self._names = names if len(names) == len(self.own) else []
 
-def _names(form: Form, source: Payload, rows: str, own: Sequence[Node]) -> list[str]:
-    """Return what rows are called: by their places' last step, or in what holds them."""
-    above, _, last = rows.rpartition("/")
-    if last != "*":
-        return [str(steps_of(rows)[-1])] * len(own)
-    names = [name for node in each_in(form, source, [above]) for name in node.names]
-    return names if len(names) == len(own) else [""] * len(own)
+    def name(self, row: int) -> str:
+        """Return what a row is called: by its place's last step, or in what holds it."""
+        if self._last != "*":
+            return str(steps_of(self._rows)[-1])
+        return self._names[row] if self._names else ""
+
+    def values(self, edits: Edits) -> list[tuple[Node, Single]]:
+        """Return the nodes that get other values; raises RefusedError where nothing stands."""
+        found = []
+        for at, nodes in zip(self._places, self._cells, strict=True):
+            cells: dict[int, Node] = {}
+            for node in nodes:
+                cells.setdefault(bisect(self._begins, max(node.start, node.first)) - 1, node)
+            for row, own in edits.items():
+                if at not in own:
+                    continue
+                if row not in cells:
+                    raise RefusedError(f"Nothing stands at {at} in row {row + 1} of {self._rows}.")
+                found.append((cells[row], own[at]))
+        return found

@@ -237,7 +237,8 @@ def _look(text: str, at: int, steps: Sequence[Step], first: int = -1) -> Iterato
             yield from _look(text, start, steps[1:], key_at)
         elif key == step:
             last = start, key_at
-            if text[at] == "[" or text.count(text[key_at : _text(text, key_at + 1, True)[1]]) == 1:
+            ends = _text(text, key_at + 1, True)[1] if text[at] == "{" else key_at
+            if text[at] == "[" or text.find(text[key_at:ends], ends) < 0:
                 break  # none of that name can follow
     if last is not None:
         yield from _look(text, last[0], steps[1:], last[1])
