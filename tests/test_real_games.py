@@ -15,6 +15,7 @@ import pytest
 
 from clever_ferry.judging.programs import bare_environment
 from clever_ferry.judging.running import Limits, Prompt, run
+from tests import servers
 from tests.conftest import LONG, Den, state
 
 _DEBIANS = f"{os.environ.get('PATH', '')}:/usr/games"
@@ -86,6 +87,77 @@ def test_minetest_writes_where_the_recipe_says_and_loads_what_is_carried(
     assert (rented / "Gull Rock" / "map_meta.txt").read_bytes() == before
     found = here.cferry("slots", f"minetest/server@{rented}", "--json").data[0]["saves"][0]
     assert found["facts"]["time"] > save["facts"]["time"]
+
+
+def migrate(world: Path, to: str) -> None:
+    """Have the server itself write its players anew: as files, or into its database."""
+    command = [MINETEST or "", "--world", str(world), "--migrate-players", to]
+    subprocess.run(command, check=True, env={**os.environ, "HOME": str(world)}, timeout=600)
+
+
+def with_player(world: Path, name: str, *items: str) -> None:
+    """Give a world a player who carries something, in the database that its server makes."""
+    config = (world / "world.mt").read_text("utf-8")
+    (world / "world.mt").write_text(
+        config.replace("player_backend = sqlite3", "player_backend = files")
+    )
+    (world / "players").mkdir()
+    lines = ["breath = 10", "hp = 17", f"name = {name}", "pitch = 0", "position = (0,10,0)",
+             "version = 1", "yaw = 0", "PlayerArgsEnd", f"List main {len(items)}", "Width 0",
+             *items, "EndInventoryList", "EndInventory", ""]  # fmt: skip
+    (world / "players" / name).write_text("\n".join(lines))
+    migrate(world, "sqlite3")
+    shutil.rmtree(world / "players.bak")
+
+
+@pytest.mark.game
+@pytest.mark.skipif(
+    (MINETEST is None or not servers.SSHD.exists()) and not os.environ.get("CI"),
+    reason="the Minetest server or OpenSSH's is not installed",
+)
+def test_minetest_is_told_what_to_serve_over_a_link_and_knows_what_was_given_to_a_player(
+    linux: Callable[..., Den], tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    here = linux(home="home")
+    worlds, rented = here.top / "home/.minetest/worlds", tmp_path / "rented"
+    run_server(here.top / "home", worlds / "Gull Rock", 31_734)
+    with_player(worlds / "Gull Rock", "Wren", "Item default:pick_mese 1 200", "Empty",
+                "Item default:torch 12")  # fmt: skip
+    shutil.copytree(worlds / "Gull Rock", rented / "Old Bay")
+    with_player(rented / "Old Bay", "Isa", "Item default:dirt 9", "Empty", "Empty")
+    (rented / "start.sh").write_text(
+        f"cd {rented}\n# What is served:\nexec {MINETEST} --gameid minetest --port 31735 "
+        '--world "Old Bay"\n'
+    )
+    monkeypatch.setenv("HOME", str(tmp_path / "user"))
+    with servers.sftp(tmp_path / "ssh", tmp_path / "user") as url:
+        key = subprocess.check_output(["ssh-keygen", "-lf", tmp_path / "ssh/host.pub"], text=True)
+        here.cferry("harbour", "add", "den", f"{url}{rented}", "--trust", key.split()[1])
+        told = here.cferry("cross", "minetest/linux:Gull Rock", "minetest/server@den", "--yes").out
+        assert "Told in start.sh" in told
+        given = ("--part", "belongings:owner=Wren,as=replace", "--owner", "Wren=Isa", "--yes")
+        grafted = here.cferry("graft", "minetest/linux:Gull Rock", "minetest/server@den:Old Bay",
+                              *given, "--json").data  # fmt: skip
+    assert [(one["name"], one["go"], one["come"]) for one in grafted["tables"]] == [
+        ("inventories", 1, 1), ("items", 3, 3),
+    ]  # fmt: skip
+    assert "# What is served:\nexec" in (rented / "start.sh").read_text("utf-8")
+    log = rented / "log"
+    with log.open("wb") as out:
+        server = subprocess.Popen(["sh", rented / "start.sh"], stdout=out, stderr=out)
+        deadline = time.monotonic() + 600
+        while b"listening on" not in log.read_bytes() and time.monotonic() < deadline:
+            assert server.poll() is None, log.read_text("utf-8", "replace")
+            time.sleep(0.1)
+        server.send_signal(signal.SIGTERM)
+        server.wait(30)
+    assert "Gull Rock" in log.read_text("utf-8", "replace")
+    migrate(rented / "Old Bay", "files")
+    isa = (rented / "Old Bay/players/Isa").read_text("utf-8")
+    assert "Item default:pick_mese 1 200\nEmpty\nItem default:torch 12\n" in isa
+    assert "default:dirt" not in isa
+    assert "hp = 17" in isa
+    assert "torch 12" in (rented / "Old Bay/players/Wren").read_text("utf-8")  # left alone
 
 
 def play(scratch: Path, command: list[str], *keys: Prompt) -> str:

@@ -14,7 +14,7 @@ from clever_ferry.payload import Payload
 from clever_ferry.recipes.faults import Faults
 from clever_ferry.recipes.loader_models import filled
 from clever_ferry.recipes.models import ConfigInfo, EditionInfo, GameRecipe
-from clever_ferry.recipes.parts import PieceFile
+from clever_ferry.recipes.parts import WITHIN, PieceFile
 from clever_ferry.wording import known
 
 __all__ = ["Config", "compile_configs"]
@@ -72,13 +72,17 @@ def compile_configs(
     `fields` are those that a save that is carried will have.
     """
     found: list[Config] = []
-    pieces = Names([(one, None) for file in files for one in file.patterns], fold=True)
+    trees = [file for file in files if file.tree]
+    named = [(one, None) for file in files if not file.tree for one in file.patterns]
+    pieces = Names(named, fold=True)
     barred = Names([(one, None) for one in never if one is not None], fold=True)
     for number, one in enumerate(info.config, 1):
         key = f"config[{number}]"
         if faults.pattern(f"{key}.file", one.file, {}) is None:
             continue
-        if pieces.read(one.file):
+        if pieces.read(one.file) or any(
+            (inside := tree.beneath(one.file, fold=True)) and inside[WITHIN] for tree in trees
+        ):
             faults.add(f"{key}.file", "that is a file of its saves, which a crossing writes anyway")
         if barred.read(one.file):
             faults.add(f"{key}.file", "`never` says that it is not to be touched")

@@ -93,7 +93,7 @@ class PieceFile(Struct, frozen=True, dict=True):
         name = self.patterns[0].partly(values)
         return f"{name}/{values.get(WITHIN, '…')}" if self.tree else name
 
-    def beneath(self, name: str, fold: bool) -> Mapping[str, Value] | None:
+    def beneath(self, name: str, *, fold: bool) -> Mapping[str, Value] | None:
         """Return the fields of an entry (or folder) that lies in this tree; None for any other."""
         parts = name.split("/")
         depth = self.patterns[0].depth + 1

@@ -131,7 +131,7 @@ class _Gathering:
         if self._edition.barred(entry.name):
             return False
         for file in self._edition.trees:
-            values = file.beneath(entry.name, self._fold)
+            values = file.beneath(entry.name, fold=self._fold)
             if values is not None and self._named(values) in self._groups:
                 self._put(entry, file, values)
                 return True
