@@ -93,7 +93,8 @@ def parts_of(game: Game) -> dict[str, tuple[str, bool]]:
     """Return what can be taken of a game's saves: labels by name, and whether it usually goes."""
     found = {name: (part.label or name, part.usual) for name, part in game.parts.items()}
     for name, table in game.tables.items():
-        found.setdefault(name, (table.label or name, False))
+        if table.rows.endswith("/*") or table.rows.count("/") > 1:  # else they are whole pieces
+            found.setdefault(name, (table.label or name, False))
     return found
 
 
@@ -145,7 +146,7 @@ def plan_graft(source: Side, target: Side, choices: Choices, given: Mapping[str,
     maps = _maps(game, source.save, target.save)
     here = target
     if wishes.pieces:
-        own = with_pieces(target.save, source.save, wishes.pieces)
+        own = with_pieces(game, target.save, source.save, wishes.pieces)
         edition = target.opened.berth.edition
         own = with_names(game, edition.reader, own, target.known, target.save)
         here = side_of(target.opened, own)

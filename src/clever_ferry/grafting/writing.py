@@ -28,18 +28,21 @@ _MOST = 512 << 20
 """Bytes of a piece that rows are taken out of or put into."""
 
 
-def with_pieces(here: Save, there: Save, roles: Sequence[str]) -> Save:
+def with_pieces(game: Game, here: Save, there: Save, roles: Sequence[str]) -> Save:
     """Return a save with whole pieces of another; its own owner and headers stay.
 
-    Raises RefusedError where the other has none of a role.
+    Of a role of which there is one for each player, say, those of others stay, too. Raises
+    RefusedError where the other has none of a role of which there is one.
     """
-    pieces = [piece for piece in here.pieces if piece.role not in roles]
+    come = [piece for piece in there.pieces if piece.role in roles]
     own = {piece.key: piece for piece in here.pieces}
     for role in roles:
-        come = [piece for piece in there.pieces if piece.role == role]
-        if not come:
+        if game.pieces[role].each is None and role not in {piece.role for piece in come}:
             raise RefusedError(f"{there.title} has no {role}.")
-        for piece in come:
+    gone = {piece.key for piece in come}
+    pieces = [piece for piece in here.pieces if piece.key not in gone]
+    for role in roles:
+        for piece in (one for one in come if one.role == role):
             if piece.problem or piece.locked:
                 raise DamagedError(f"{piece.entry}: {piece.problem or piece.locked}")
             mine = own.get(piece.key)

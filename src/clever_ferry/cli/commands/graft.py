@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 from msgspec.structs import replace
+from rich.padding import Padding
 
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.certain import print_reached
@@ -162,10 +163,16 @@ def _asked(ferry: Ferry, source: str) -> tuple[str, ...]:
     for name, (label, usual) in parts_of(game).items():
         part = game.parts.get(name)
         names = part.tables if part is not None else (name,)
+        roles = part.pieces if part is not None else ()
         if part is None and any(name in one.tables for one in game.parts.values()):
             continue  # it goes with a part that has been asked for
         rows = sum(counts.get(table, 0) for table in names)
-        if click.confirm(f"Take {label} ({counted(rows, 'row')})?", default=usual, err=True):
+        pieces = sum(piece.role in roles for piece in chosen.save.pieces)
+        what = [counted(rows, "row")] if names else []
+        what += [counted(pieces, "piece")] if roles else []
+        if not rows and not pieces:
+            continue
+        if click.confirm(f"Take {label} ({' and '.join(what)})?", default=usual, err=True):
             found.append(name)
     if not found:
         raise WrongUseError("Nothing was chosen, so nothing was changed.")
@@ -205,10 +212,17 @@ def _print(graft: Graft) -> None:
             out.print(f"  numbered  {counted(edited, 'row')} of {label} that stay follow what "
                       "they name")  # fmt: skip
     for role in graft.wishes.pieces:
-        out.print(f"  whole     the {escape(role)}, as it is")
-    for name, one in graft.merged.items():
-        if one.taken or one.gone:
-            _print_sums(graft.target.tables[name], graft.then[name])
+        come = [piece.title for piece in source.save.pieces if piece.role == role]
+        told = ", ".join(come) or f"{role}: there is none to take"
+        out.print(f"  whole     {escape(told)}", soft_wrap=True)
+    owned = [name for name, one in graft.merged.items() if one.taken or one.gone]
+    lines = [(graft.then[name].label, told) for name in owned
+             if (told := _by_owner(graft.target.tables[name], graft.then[name]))]  # fmt: skip
+    if lines:
+        out.print("  [bold]Whose[/]")
+        width = max(len(label) for label, _ in lines)
+        for label, told in lines:
+            out.print(Padding(f"{escape(label.ljust(width))}  {escape(told)}", (0, 0, 0, 4)))
     stays = graft.stays
     if stays:
         out.print(f"  as it was {escape(', '.join(stays))}", soft_wrap=True)
@@ -217,29 +231,21 @@ def _print(graft: Graft) -> None:
               f"[save]{escape(target.save.title)}[/], as it is\n")  # fmt: skip
 
 
-def _print_sums(before: Table, after: Table) -> None:
-    """Print what each owner has of a table, before and after, where that is another."""
-    out = console()
-    owners = dict.fromkeys([*before.counts(), *after.counts()])
-    counts, sums = (
-        (before.counts(), after.counts()),
-        (before.sums_by_owner(), after.sums_by_owner()),
-    )
-    lines = []
-    for owner in owners:
-        told = [_from_to(counts[0].get(owner, 0), counts[1].get(owner, 0), None)]
+def _by_owner(before: Table, after: Table) -> str:
+    """Return what each owner has of a table, before and after."""
+    counts = before.counts(), after.counts()
+    sums = before.sums_by_owner(), after.sums_by_owner()
+    found = []
+    for owner in dict.fromkeys([*counts[0], *counts[1]]):
+        rows = _from_to(counts[0].get(owner, 0), counts[1].get(owner, 0), None)
+        told = f"{owner or 'nobody'} {rows}"
         for column in after.columns:
-            one, other = (side.get(owner, {}).get(column.name, 0) for side in sums)
-            if one or other:
-                told.append(f"{column.label} {_from_to(one, other, column.unit)}")
-        if counts[0].get(owner) != counts[1].get(owner) or len(told) > 1:
-            lines.append(f"    {owner or 'nobody'}: {', '.join(told)}")
-    if lines:
-        out.print(f"  {escape(after.label)}, by owner")
-        for line in lines[:_MOST_OWNERS]:
-            out.print(escape(line), soft_wrap=True)
-        if len(lines) > _MOST_OWNERS:
-            out.print(f"    … and {len(lines) - _MOST_OWNERS} more")
+            was, now = (side.get(owner, {}).get(column.name, 0) for side in sums)
+            if was or now:
+                told += f", {column.label} {_from_to(was, now, column.unit)}"
+        found.append(told)
+    more = f" · and {len(found) - _MOST_OWNERS} more" if len(found) > _MOST_OWNERS else ""
+    return " · ".join(found[:_MOST_OWNERS]) + more
 
 
 def _from_to(one: float, other: float, unit: str | None) -> str:
