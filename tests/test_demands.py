@@ -587,10 +587,13 @@ def test_a_handover_that_can_not_be_is_refused(yards: Yards, tmp_path: Path) -> 
 def test_a_world_of_players_in_one_list_changes_its_host(den: Den, tmp_path: Path) -> None:
     assert den.loads("tern", 2).endswith("with Wren, Isa")
     parcel = tmp_path / "marsh.zip"
-    told = den.cferry("handover", "saltglass/tern:2", "--to", "Isa", "-o", parcel, code=5).err
-    assert "keeps all its saves in one box" in told
-    assert "Carry it to saltglass/depot first" in told
-    assert not parcel.exists()
+    boxed = tmp_path / "boxed.zip"  # out of a box, it is a parcel
+    den.cferry("handover", "saltglass/tern:2", "--to", "Isa", "-o", boxed)
+    shown = den.cferry("parcel", "check", boxed).out
+    assert "Isa hosts it now: cferry handover saltglass/tern --take THIS-FILE" in shown
+    den.cferry("handover", "saltglass/depot:6", "--take", boxed, "--yes")
+    assert den.loads("depot", 6).endswith("with Isa, Wren")
+    assert den.loads("tern", 2).endswith("with Wren, Isa")
     den.cferry("handover", "saltglass/tern:2", "--to", "isa", "--here", "--yes")
     assert den.loads("tern", 2).startswith("Saltmarsh, day 31")
     assert den.loads("tern", 2).endswith("with Isa, Wren")

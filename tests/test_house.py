@@ -59,7 +59,7 @@ MAY = {
     "grafting": "errors model wording payload cargo layers documents recipes",
     "grafts": "errors model cargo keeping.keeps layers recipes finding crossing grafting noting "
               "places",
-    "handovers": "errors payload tree cargo moving.sending recipes finding crossing",
+    "handovers": "errors payload parcels tree cargo moving.sending recipes finding crossing",
     "harbours": "errors tree links moving keeping parcels recipes finding",
     "looking": "errors tree cargo moving.files recipes finding unboxing harbours",
     "places": "errors recipes finding harbours",

@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
+import time
 import zipfile
 from pathlib import Path
 
@@ -161,6 +164,23 @@ def test_a_panel_that_only_takes_files_gets_what_its_server_serves(
     served = den.game("server", "--folder", str(rented), "serve", "--check")
     assert "Serving isle-3 to 6 players: Saltmarsh, day 31" in served.out
     assert den.cferry("log").out.startswith("Nothing was carried")
+    # The panel's own backup: the newest world in it is cut short, and the one before is proposed.
+    for slot, age in ((1, 9_000), (2, 90)):
+        shutil.copytree(rented / "isles/isle-3", rented / f"isles/isle-{slot}")
+        for piece in (rented / f"isles/isle-{slot}").iterdir():
+            os.utime(piece, (time.time() - age,) * 2)
+    cut = rented / "isles/isle-2/about.json"
+    cut.write_bytes(cut.read_bytes()[:40])
+    os.utime(cut, (time.time() - 80,) * 2)
+    (rented / "isles/isle-3").rename(tmp_path / "gone")
+    panel = Path(shutil.make_archive(str(tmp_path / "panel"), "zip", rented))
+    asked = den.cferry("cross", "--from-file", panel, "saltglass/depot:7", code=2).err
+    assert f"saltglass/server@{panel}:2  slot 2  damaged: " in asked
+    line = f"cferry cross saltglass/server@{panel}:1 saltglass/depot:7"
+    assert f"The newest that reads whole: {line}" in asked
+    den.cferry(*line.split()[1:], "--yes")
+    assert "Saltmarsh, day 31" in den.loads("depot", 7)
+    den.cferry("undo", "--yes")
     for more, said in (
         ((file,), "is there already"), ((tmp_path / "a.zip", "--yes"), "--yes means nothing"),
         ((tmp_path / "a.zip", "--with-game"), "--with-game means nothing"),

@@ -13,10 +13,11 @@ from clever_ferry.cargo import Save
 from clever_ferry.crossing.handing_over import handed_over, host_of
 from clever_ferry.crossing.plan import Plan
 from clever_ferry.crossing.planning import make_plan
-from clever_ferry.errors import UnsupportedError, WrongUseError
+from clever_ferry.errors import WrongUseError
 from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import Berth, OpenBerth
 from clever_ferry.moving.sending import write_zip
+from clever_ferry.parcels import Parcels
 from clever_ferry.payload import BytesPayload
 from clever_ferry.recipes.encoding import Encoding, encode
 from clever_ferry.tree import Output
@@ -70,23 +71,18 @@ def taking(berth: Berth, file: str) -> str:
     return f"cferry handover {berth.address} --take {file}{keys}"
 
 
-def write_handover(handover: Handover, path: Path) -> int:
+def write_handover(handover: Handover, path: Path, parcels: Parcels) -> int:
     """Write the world with its new host into a zip for the friend; return how many files.
 
-    Raises UnsupportedError where the edition keeps its saves in a box, RefusedError where the
-    file can't be written.
+    What its edition keeps in a box goes as a parcel. Raises RefusedError where the file can't be
+    written.
     """
-    berth = handover.opened.berth
-    if berth.edition.box_title is not None:
-        plain = [e.id for e in berth.game.editions.values() if e.box_title is None]
-        raise UnsupportedError(
-            f"{berth.edition.title} keeps all its saves in one box, so one world of it can't be "
-            "sent as a file.",
-            advice=f"Carry it to {berth.game.id}/{plain[0]} first and hand it over from there."
-            if plain
-            else "Hand it over in your own copy (--here), and send all of it.",
-        )
-    return write_zip(path, _files(handover, berth))
+    opened = handover.opened
+    if opened.berth.edition.box_title is not None:
+        after = replace(opened, listing=replace(opened.listing, saves=(handover.after,)))
+        note = f"{handover.to} hosts it now: {taking(opened.berth, 'THIS-FILE')}"
+        return len(parcels.pack(after, path, note).pieces)
+    return write_zip(path, _files(handover, opened.berth))
 
 
 def _files(handover: Handover, berth: Berth) -> Iterator[Output]:

@@ -11,7 +11,7 @@ from clever_ferry.finding.addresses import address_of, names_of, parse_slots, se
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.proving.relating import relate
 
-__all__ = ["FREE", "THROWAWAY", "Destination", "destinations_of", "slots_told"]
+__all__ = ["FREE", "THROWAWAY", "Destination", "destinations_of", "names_one", "slots_told"]
 
 THROWAWAY = "throwaway"
 """Stands for a slot: that of the target's newest save that was hardly played."""
@@ -75,6 +75,16 @@ def destinations_of(
             advice=f"Name as many slots, such as :{first}-{first + len(saves) - 1}, or say :free.",
         )
     return [Destination(slot=slot, replaced=_in_slot(there, slot)) for slot in wanted.numbers]
+
+
+def names_one(slots: str | None, target: OpenBerth) -> bool:
+    """Tell whether `slots` names one place of the target, and not as many as are needed."""
+    if slots is None or slots.casefold() in FREE:
+        return False
+    if slots.casefold() == THROWAWAY:
+        return True
+    wanted = parse_slots(target.berth.edition.slots_by_number(slots))
+    return bool(wanted.named) or len(wanted.numbers) == 1
 
 
 def _by_story(saves: Sequence[Save], target: OpenBerth) -> list[Destination]:

@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from clever_ferry.boxes import Choosy
 from clever_ferry.cargo import Piece, Save, new_digest
 from clever_ferry.crossing.configuring import Telling, left_alone, telling
-from clever_ferry.crossing.destinations import Destination, destinations_of
+from clever_ferry.crossing.destinations import Destination, destinations_of, names_one
 from clever_ferry.crossing.plan import Arrival, Move, Plan
 from clever_ferry.crossing.refusing import (
     refuse_beyond_limit,
@@ -18,6 +18,7 @@ from clever_ferry.crossing.refusing import (
     refuse_foreign_given,
     refuse_other_story,
     refuse_same,
+    refuse_several,
 )
 from clever_ferry.crossing.rules import notes_on
 from clever_ferry.errors import (
@@ -72,6 +73,8 @@ def make_plan(
     left = [save for save in saves if whole_only and save.problems]
     if len(left) < len(saves):
         saves = [save for save in saves if save not in left]
+    if chosen is None and names_one(slots, target):
+        refuse_several(saves, source, f"{target.berth.address}:{slots}")
     refuse_damaged(saves, source)
     notes = tuple(
         f"It can't be read, so nothing of it is carried: {told}"

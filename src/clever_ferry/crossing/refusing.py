@@ -7,10 +7,11 @@ from collections.abc import Mapping, Sequence
 from clever_ferry.cargo import Save
 from clever_ferry.crossing.destinations import slots_told
 from clever_ferry.crossing.plan import Move
-from clever_ferry.errors import DamagedError, RefusedError, WrongUseError
+from clever_ferry.errors import ChoiceNeededError, DamagedError, RefusedError, WrongUseError
 from clever_ferry.finding.addresses import address_of
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.proving.stories import story_of
+from clever_ferry.recipes.establishing import Examiner
 
 __all__ = [
     "refuse_beyond_limit",
@@ -18,7 +19,40 @@ __all__ = [
     "refuse_damaged",
     "refuse_foreign_given",
     "refuse_same",
+    "refuse_several",
 ]
+
+
+def refuse_several(saves: Sequence[Save], source: OpenBerth, to: str) -> None:
+    """Raise ChoiceNeededError where several saves would go to one place; the newest whole is named.
+
+    Each is read to its end, the newest first, until one is whole: a server's last backups may be
+    cut short.
+    """
+    if len(saves) < 2:
+        return
+    examiner = Examiner(
+        source.berth.edition, source.contents, source.known, source.berth.files,
+        source.listing.saves,
+    )  # fmt: skip
+    order = sorted(saves, key=lambda save: save.stamp or 0, reverse=True)
+    lines, best = [], None
+    for save in order:
+        damage = save.problems
+        if best is None and not damage:
+            damage = examiner.examine(save).damage
+            best = save if not damage else None
+        facts = " · ".join(f"{fact.label} {fact.text}" for fact in save.facts[1:4] if fact.shown)
+        told = f"damaged: {damage[0]}" if damage else facts
+        lines.append(f"  {address_of(source.berth.address, save)}  {save.title}  {told}")
+    raise ChoiceNeededError(
+        f"{source.berth.address} has {len(saves)} saves, and one place is named for them.",
+        details=("The newest first:", *lines),
+        advice="The newest that reads whole: "
+        f"cferry cross {address_of(source.berth.address, best)} {to}"
+        if best is not None
+        else "None of them reads whole: look for an older backup.",
+    )
 
 
 def refuse_damaged(saves: Sequence[Save], source: OpenBerth) -> None:

@@ -101,7 +101,7 @@ def _hand_over(
         if here:
             agree("Hand your own copy over (it is backed up first)?", "done", yes=yes, ask=ask)
         if output is not None:
-            files = write_handover(planned, output)
+            files = write_handover(planned, output, ferry.parcels)
         if here:
             with telling(as_json) as tell:
                 done = ferry.carry_out(planned.here, tell, game_closed=game_closed)
