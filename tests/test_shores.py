@@ -74,7 +74,9 @@ class Away:
         restore(plan_restore(self.keeps, latest, self.opened()), self.keeps, Signs)
 
 
-@pytest.fixture(params=[Capabilities(), Capabilities(False, 2 * 10**9)], ids=["able", "poor"])
+@pytest.fixture(
+    params=[Capabilities(), Capabilities(False, 2 * 10**9, at_once=3)], ids=["able", "poor"]
+)
 def away(den: Den, request: pytest.FixtureRequest) -> Away:
     """Once as on a good disk; once where no rename takes a place, and times have two seconds."""
     shore = MemoryShore(capabilities=request.param)

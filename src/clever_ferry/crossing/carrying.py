@@ -135,9 +135,10 @@ class _Crossing(Change[Crossed]):
             found = next((save for save in now.listing.saves if save.fields == move.fields), None)
             if found is None:
                 raise _not_proven([f"{move.save.title} is not in the target's list"])
-            proofs.append(
-                prove(target.game, target.edition, move.save, encoded, found, now.known, tally)
-            )
+            proofs.append(prove(
+                target.game, target.edition, move.save, encoded, found, now.known, tally,
+                target.folder.shore.capabilities.at_once,
+            ))  # fmt: skip
         concerned = {item.put.name for item in plan.encoded} | set(plan.rebuilt)
         concerned |= {one.path for one in plan.told}
         concerned |= {name for move in plan.moves for name in move.removes}

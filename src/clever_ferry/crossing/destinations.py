@@ -144,7 +144,7 @@ def _next_free(target: OpenBerth, taken: Collection[int]) -> int:
                 return slot
             break
     raise RefusedError(
-        f"{target.berth.edition.title} has no free slot.",
+        f"{target.berth.edition.title} has no free slot for one of the saves.",
         details=tuple(slots_told(target, target.berth.edition.most_slots or len(taken))),
         advice="Name the slot that is to be replaced after the second address, or delete one in "
         "the game.",
@@ -156,8 +156,9 @@ def slots_told(target: OpenBerth, most: int) -> list[str]:
     """Return which of a target's first slots are free, or what could be replaced."""
     there = [save for save in target.listing.saves if save.slot <= most]
     taken = {save.slot for save in there}
-    free = [str(slot) for slot in range(1, most + 1) if slot not in taken]
-    lines = [f"Free slots: {', '.join(free) if free else 'none'}."]
+    free = [slot for slot in range(1, most + 1) if slot not in taken and _shown(slot, target)]
+    shown = ", ".join(map(str, free[:20])) + (" …" if len(free) > 20 else "")
+    lines = [f"Free slots: {shown or 'none'}."]
     if not free:
         tries = [save for save in there if save.throwaway]
         oldest = sorted(there, key=lambda save: save.stamp or 0)

@@ -171,7 +171,7 @@ class FtpWire:
         self._exact = "MLST" in self._can or "MLSD" in self._can
         self.abilities = Abilities(
             True, "MFMT" in self._can, self._exact and "UNIX.MODE" in self._can.get("MLST", ""),
-            "REST" in self._can, self._exact,
+            "REST" in self._can, lists_exactly=self._exact,
         )  # fmt: skip
 
     def _features(self) -> dict[str, str]:

@@ -28,6 +28,8 @@ _TIMEOUT = 20.0
 _LARGE, _SMALL = (255 * 1024, 96), (32 * 1024, 256)
 """Bytes that are asked for or sent at once, and requests that may be under way: of OpenSSH's own
 server, which takes so many, and of others, of which only what the protocol says is known."""
+_AT_ONCE = 4
+"""Files that are on their way at a time; OpenSSH's server opens ten channels at the most."""
 _ROOM = 32 << 20
 """Bytes that the server may send before they are read."""
 
@@ -153,7 +155,7 @@ class SftpWire:
         channel.settimeout(_TIMEOUT)
         self._channel = channel
         self._at_once = _LARGE if "OpenSSH" in transport.remote_version else _SMALL
-        self.abilities = Abilities(True, True, True, True)
+        self.abilities = Abilities(True, True, True, True, _AT_ONCE)
 
     def home(self) -> str:
         """Ask for the folder that the server begins in."""
@@ -182,7 +184,8 @@ class SftpWire:
                     data = attributes._from_msg(answer)
                     if name not in (".", ".."):
                         found.append(_entry(name, data))
-            sftp._request(sftp_words.CMD_CLOSE, handle)
+            # Nobody waits for the answer to this one.
+            sftp._async_request(type(None), sftp_words.CMD_CLOSE, handle)
         return found
 
     def entry(self, path: str) -> Entry | None:

@@ -32,6 +32,8 @@ _LONGEST_NAME = 1_000
 _LARGEST = 1 << 50
 _FAR = 8_000_000_000 * 10**9
 _SECOND = 10**9
+_UNSURE = -(1 << 62)
+"""The time of a folder in which something was changed since it was listed."""
 
 
 class LinkShore:
@@ -43,6 +45,8 @@ class LinkShore:
         self._top = LinkPath(f"{server.scheme}:", server.name)
         self._tops: set[LinkPath] = set()
         self._listed: dict[str, tuple[float, dict[str, Entry | None]]] = {}
+        self._asked: dict[str, tuple[float, Entry | None]] = {}
+        """What was asked for by itself, as its folder was not listed, and until when it counts."""
         self._lock = threading.Lock()
         self._ahead = 0
         self._home: str | None = None
@@ -64,8 +68,9 @@ class LinkShore:
         """What can be done there."""
         can = self.abilities
         return Capabilities(
-            can.replaces, _SECOND, can.sets_times, shared=True, host=self.server.host
-        )
+            can.replaces, _SECOND, can.sets_times, shared=True, at_once=can.at_once,
+            host=self.server.host,
+        )  # fmt: skip
 
     # Names ------------------------------------------------------------------------------
 
@@ -116,13 +121,18 @@ class LinkShore:
 
     # Looking ----------------------------------------------------------------------------
 
-    def entry(self, path: PurePath, *, fresh: bool = False) -> Entry | None:
-        """Return what stands at a path: by its folder's listing, where that was asked for."""
+    def entry(self, path: PurePath, *, fresh: bool = False, coarse: bool = False) -> Entry | None:
+        """Return what stands at a path: by its folder's listing, where that was asked for.
+
+        With `coarse`, its time may be another by now, as something in it has changed.
+        """
         real = self.real(path)
         folder, _, name = real.rpartition("/")
         if not name:
             return Entry("", "folder", mode=0o755)
         known = self._known(folder or "/")
+        if known is None and not fresh and self._lacks(folder):
+            return None
         if known is None and not fresh and any(top in path.parents for top in self._tops):
             try:
                 known = self._listing(path.parent)
@@ -131,12 +141,20 @@ class LinkShore:
         if known is not None and not fresh:
             if name not in known:
                 return None
-            if (sure := known[name]) is not None:
+            sure = known[name]
+            if sure is not None and (coarse or sure.stamp != _UNSURE):
+                return sure
+        if known is None and not fresh and real in self._asked:
+            until, sure = self._asked[real]
+            unsure = sure is not None and sure.stamp == _UNSURE and not coarse
+            if time.monotonic() < until and not unsure:
                 return sure
         found = self.pool.do(lambda wire: wire.entry(real))
         entry = _bounded(found._replace(name=name)) if found is not None else None
-        if known is not None:
-            with self._lock:
+        with self._lock:
+            if known is None:
+                self._asked[real] = (time.monotonic() + _FRESH, entry)
+            else:
                 if entry is None:
                     known.pop(name, None)
                 else:
@@ -147,6 +165,15 @@ class LinkShore:
         with self._lock:
             until, entries = self._listed.get(folder, (0.0, {}))
             return entries if time.monotonic() < until else None
+
+    def _lacks(self, folder: str) -> bool:
+        """Tell whether what was listed says that there is no such folder."""
+        while folder:
+            folder, _, name = folder.rpartition("/")
+            known = self._known(folder or "/")
+            if known is not None:
+                return name not in known
+        return False
 
     def _listing(self, folder: PurePath) -> dict[str, Entry | None]:
         real = self.real(folder)
@@ -174,14 +201,21 @@ class LinkShore:
     def changed(self, path: PurePath, *, gone: bool = False) -> None:
         """Note that what stands at a path is no longer what was listed, nor its folder's time."""
         for here, missing in ((path, gone), (path.parent, False)):
-            above, _, name = self.real(here).rpartition("/")
+            real = self.real(here)
+            above, _, name = real.rpartition("/")
             known = self._known(above or "/")
+            with self._lock:
+                until, entry = self._asked.pop(real, (0.0, None))
+                if entry is not None and here is not path:
+                    self._asked[real] = until, entry._replace(stamp=_UNSURE)
             if known is not None:
                 with self._lock:
                     if missing:
                         known.pop(name, None)
-                    elif here is path or name in known:
+                    elif here is path:
                         known[name] = None
+                    elif (was := known.get(name)) is not None:
+                        known[name] = was._replace(stamp=_UNSURE)
         if gone:
             with self._lock:
                 self._listed.pop(self.real(path), None)
@@ -190,10 +224,11 @@ class LinkShore:
         """Believe no listing that was asked for before."""
         with self._lock:
             self._listed.clear()
+            self._asked.clear()
 
     def kind(self, path: PurePath, *, follow: bool = True) -> Kind | None:
         """Ask the server. Links are followed to what the user has named alone."""
-        entry = self.entry(path)
+        entry = self.entry(path, coarse=True)
         if entry is None:
             return None
         if entry.kind == "link" and any(top.is_relative_to(path) for top in self._tops):

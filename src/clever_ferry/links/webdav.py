@@ -118,7 +118,7 @@ def _refuse(code: int, path: str) -> None:
 class DavWire:
     """One connection."""
 
-    abilities = Abilities(True, False, False, False)
+    abilities = Abilities(True, False, False, False, 4)
 
     def __init__(self, client: httpx.Client) -> None:
         self._client = client

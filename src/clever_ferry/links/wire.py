@@ -39,6 +39,8 @@ class Abilities(NamedTuple):
     has_modes: bool
     resumes: bool
     """Whether writing can go on where a file ends."""
+    at_once: int = 1
+    """How many files may be on their way at a time: each has a channel or connection of its own."""
     lists_exactly: bool = True
     """Whether listings are made for programs, and not for people."""
 

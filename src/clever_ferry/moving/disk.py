@@ -7,6 +7,7 @@ import stat
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path, PurePath
+from threading import BoundedSemaphore
 from typing import TYPE_CHECKING, BinaryIO
 
 from clever_ferry.moving import system
@@ -83,26 +84,39 @@ class Writer(_Open):
 
 
 class Beside:
-    """Steps over large files, begun in their order, two at a time, beside their caller's work.
+    """Steps over files, begun in their order, some at a time, beside their caller's work.
 
-    Nothing may rely on such a step before `wait` has returned, or the step's own future.
+    On a disk (`at_once` is 1) large files are worth it, two at a time; over a link, where each step
+    waits for answers, all files. Nothing may rely on such a step before `wait` has returned, or the
+    step's own future.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, at_once: int = 1) -> None:
+        self._at_once = at_once
         self._pool: ThreadPoolExecutor | None = None
         self._waiting: list[Future[None]] = []
+        self._room = BoundedSemaphore(max(2, at_once))
 
     def do(self, step: Callable[[], None], size: int) -> Future[None] | None:
-        """Take a step: for a small file at once, for a large one in its turn."""
-        if size < LARGE:
+        """Take a step: for a small file on a disk at once, for any other in its turn."""
+        if size < LARGE and self._at_once == 1:
             step()
             return None
         if self._pool is None:
             from concurrent.futures import ThreadPoolExecutor
 
-            self._pool = ThreadPoolExecutor(2)
-        self._waiting.append(self._pool.submit(step))
+            self._pool = ThreadPoolExecutor(max(2, self._at_once))
+        if self._at_once > 1:  # each that waits has a connection
+            self._room.acquire()
+        self._waiting.append(self._pool.submit(self._take, step))
         return self._waiting[-1]
+
+    def _take(self, step: Callable[[], None]) -> None:
+        try:
+            step()
+        finally:
+            if self._at_once > 1:
+                self._room.release()
 
     def wait(self) -> None:
         """Return once all steps are taken; raises what went wrong with one."""

@@ -65,7 +65,7 @@ class Replacement:
         self.anchor = anchor_of(files.shore, files.root)
         self._stages: dict[int, PurePath] = {}
         self._stamps: dict[PurePath, int] = {}
-        self._beside = disk.Beside()
+        self._beside = disk.Beside(files.shore.capabilities.at_once)
         self.staged: list[Staged] = []
         self.unkept: list[str] = []
         """Attributes that new files could not be given, in words."""

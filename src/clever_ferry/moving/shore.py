@@ -65,6 +65,8 @@ class Capabilities(NamedTuple):
     """Whether a file can be given the time of its last change."""
     shared: bool = False
     """Whether other computers may change the same files, so that a folder must be claimed first."""
+    at_once: int = 1
+    """How many files can be on their way at a time; more than one over a link that lets them."""
     host: str = ""
     """Where programs on that computer are reached by network; '' where that is not known."""
 

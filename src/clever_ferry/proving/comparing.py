@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import NamedTuple
 
 from clever_ferry.boxes import Contents
 from clever_ferry.cargo import Comparison, Fact, Piece, Save, digest_of, same_value
-from clever_ferry.errors import DamagedError, NotFoundError, RefusedError, UnsupportedError
+from clever_ferry.errors import (
+    DamagedError,
+    FerryError,
+    NotFoundError,
+    RefusedError,
+    UnsupportedError,
+)
 from clever_ferry.layers.known import Known
 from clever_ferry.proving.contents import sum_of
 from clever_ferry.recipes import Edition, Game
@@ -52,20 +58,22 @@ def prove(
     found: Save,
     known: Known,
     progress: Callable[[int], None] = lambda _: None,
+    at_once: int = 1,
 ) -> Proof:
-    """Compare a save that the target's edition has read back with what it was carried from."""
+    """Compare a save that the target's edition has read back with what it was carried from.
+
+    So many pieces are read `at_once`.
+    """
     faults = list(found.problems)
     there = {piece.key: piece for piece in found.pieces}
     contents: dict[object, str] = {}
-    for item in encoded:
-        piece = there.pop(item.piece.key, None)
+    pieces = [there.pop(item.piece.key, None) for item in encoded]
+    for item, piece, digest in zip(encoded, pieces, _digests(pieces, at_once), strict=True):
         if piece is None:
             faults.append(f"the {item.piece.title} is not there")
             continue
-        try:
-            digest = digest_of(piece.payload)
-        except (DamagedError, NotFoundError, RefusedError, UnsupportedError) as error:
-            faults.append(f"the {piece.title} can't be read back: {error.what}")
+        if isinstance(digest, FerryError):
+            faults.append(f"the {piece.title} can't be read back: {digest.what}")
             continue
         progress(piece.size or 0)
         if not piece.describes:
@@ -84,6 +92,23 @@ def prove(
         pairs += [pair] if pair is not None else []
         faults += fault
     return Proof(found, tuple(pairs), len(encoded), tuple(faults), sum_of(contents))
+
+
+def _digests(pieces: Sequence[Piece | None], at_once: int) -> Iterable[str | FerryError]:
+    """Return each piece's digest, or why it can't be read; '' where there is none."""
+
+    def read(piece: Piece | None) -> str | FerryError:
+        try:
+            return digest_of(piece.payload) if piece is not None else ""
+        except (DamagedError, NotFoundError, RefusedError, UnsupportedError) as error:
+            return error
+
+    if at_once == 1 or len(pieces) < 2:
+        return map(read, pieces)
+    from concurrent.futures import ThreadPoolExecutor
+
+    with ThreadPoolExecutor(at_once) as pool:
+        return list(pool.map(read, pieces))
 
 
 def _pair(
