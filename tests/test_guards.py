@@ -37,7 +37,7 @@ def describe(den: Den, line: str) -> None:
 def test_a_running_game_stops_it_and_the_plan_says_so(den: Den) -> None:
     describe(den, 'running = ["explorer.exe", "SALTGLASS-Depot.exe"]')
     before = state(den.top)
-    assert "is running" in den.cferry(*CROSS[:3], "--dry-run").out
+    assert "seems to run" in den.cferry(*CROSS[:3], "--dry-run").out
     done = den.cferry(*CROSS, code=4)
     assert "SALTGLASS-Depot.exe" in done.err
     assert "--game-closed" in done.err
