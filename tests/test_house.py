@@ -60,7 +60,8 @@ MAY = {
     "grafts": "errors model cargo keeping.keeps layers recipes finding crossing grafting noting "
               "places",
     "handovers": "errors payload parcels tree cargo moving.sending recipes finding crossing",
-    "harbours": "errors tree links moving keeping parcels recipes finding",
+    "served": "errors links keeping.keeps moving finding.harbours",
+    "harbours": "errors tree links.opening moving keeping parcels recipes finding served",
     "looking": "errors tree cargo moving.files recipes finding unboxing harbours",
     "places": "errors recipes finding harbours",
     "rehearsing": "errors cargo keeping.keeps naming recipes finding crossing",

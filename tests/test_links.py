@@ -452,9 +452,9 @@ def test_two_computers_keep_out_of_each_others_way(
         second.carry_out(second.plan("saltglass/tern:2", f"{where}:1"))
     assert "crossing" in str(caught.value)
     assert contents(state(den.depot)).keys() > before.keys()
-    [(folder, told)] = second.harbours.claims(shelf)
+    [(folder, told)] = second.harbours.servers.claims(shelf)
     assert (folder, "crossing" in told) == (shelf, True)
-    second.harbours.free(shelf)
+    second.harbours.servers.free(shelf)
     assert contents(state(den.depot)) == before
     second.carry_out(second.plan("saltglass/tern:2", f"{where}:1"))
     [left] = ferry_of(den).recovered

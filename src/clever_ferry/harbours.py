@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from functools import cached_property
-from pathlib import Path, PurePath
+from pathlib import Path
 from typing import TYPE_CHECKING, Concatenate, ParamSpec
 
 from msgspec.structs import replace
@@ -41,8 +41,7 @@ from clever_ferry.tree import Files, OneFile
 
 if TYPE_CHECKING:
     from clever_ferry.links.opening import Links
-    from clever_ferry.links.probing import Probed
-    from clever_ferry.links.shore import LinkShore
+    from clever_ferry.served import Servers
 
 __all__ = ["Harbours"]
 
@@ -138,62 +137,15 @@ class Harbours:
         self._keeps.harbours.add(name, tuple(map(str, paths)))
         return harbour
 
-    def add_server(
-        self, name: str, text: str, *, trusted: str | None = None, keep: bool = False
-    ) -> Harbour:
-        """Give a server's folder a name; it must be there, and let the user in.
+    @cached_property
+    def servers(self) -> Servers:
+        """Folders of servers: named, tried out, and given free."""
+        from clever_ferry.served import Servers
 
-        `trusted` is the fingerprint of the server's key; with `keep`, the password goes into the
-        system's keyring. Raises NotFoundError, or RefusedError where the key is another.
-        """
-        if name == self.computer.name:
-            raise WrongUseError(f"{name!r} is this computer's own name.")
-        if self._links is None:
-            raise UnsupportedError("Servers can't be reached from here.")
-        self._keeps.harbours.refuse_name(name, (text,))
-        shore = self._links.try_in(text, trusted=trusted, keep=keep)
-        harbour = boarded(server_at(FolderFiles(shore.path(text), shore=shore), name))
-        self._keeps.harbours.add(name, (text,))
-        return harbour
-
-    def probe(self, name: str) -> list[Probed]:
-        """Find out what works at a server's folder; raises WrongUseError where it is none."""
-        from clever_ferry.links.probing import probe
-
-        return probe(*self._server(name))
-
-    def _server(self, name: str) -> tuple[LinkShore, PurePath]:
-        if name.casefold() == self.computer.name.casefold():
-            raise WrongUseError(f"{name!r} is this computer, and no server's folder.")
-        place = self.boarded(self.named_or_at(name))
-        if place.link is None or self._links is None:
-            raise WrongUseError(
-                f"{name!r} is {place.title}, and no server's folder.",
-                advice="This is for places such as sftp://player@host/srv/saltglass.",
-            )
-        return self._links.shore(place.link.text)
-
-    def claims(self, name: str) -> list[tuple[str, str]]:
-        """Return the folders at a server that a change has claimed, and by whom, in words."""
-        from clever_ferry.moving.claims import claim_of
-
-        shore, top = self._server(name)
-        now = shore.now()
-        return [
-            (shore.text(folder), there.told(now))
-            for folder in _claimed(shore, top)
-            if (there := claim_of(shore, folder)) is not None
-        ]
-
-    def free(self, name: str) -> None:
-        """Take all claims at a server away, and what was staged there: nobody may be at work."""
-        from clever_ferry.moving.claims import release
-        from clever_ferry.moving.replacing import sweep
-
-        shore, top = self._server(name)
-        for folder in _claimed(shore, top):
-            sweep(shore, folder, "")
-            release(shore, folder)
+        return Servers(
+            self.computer.name, self._keeps, self._links,
+            lambda name: self.boarded(self.named_or_at(name)),
+        )  # fmt: skip
 
     def remove(self, name: str) -> str:
         """Forget a name; what it stands for stays as it is."""
@@ -423,23 +375,6 @@ class Harbours:
         if place.export is not None:
             ground = ArchiveGround(place.export, place.path)
         return find_loose(here, game, edition, ground, given)
-
-
-_DEEPEST, _MOST_FOLDERS = 6, 500
-
-
-def _claimed(shore: LinkShore, top: PurePath) -> list[PurePath]:
-    """Return the folders with a claim in them: that one, those above it, and some in it."""
-    from clever_ferry.moving.claims import CLAIM
-
-    found = [one for one in (top, *top.parents[:-2]) if shore.kind(one / CLAIM) == "folder"]
-    queue = [(top, 0)]
-    for folder, depth in queue:
-        names = shore.folders(folder)
-        found += [folder] if CLAIM in names and folder not in found else []
-        if depth < _DEEPEST and len(queue) < _MOST_FOLDERS:
-            queue += [(folder / name, depth + 1) for name in names if not name.startswith(".")]
-    return found
 
 
 def _without_parts(berths: tuple[Berth, ...]) -> tuple[Berth, ...]:

@@ -58,7 +58,7 @@ def add(
             raise click.UsageError("A harbour is one folder of one server.", context)
         if trust is not None and not paths[0].lower().startswith("sftp://"):
             raise click.UsageError("--trust is for sftp:// alone.", context)
-        harbour = harbours.add_server(name, paths[0], trusted=trust, keep=keep_password)
+        harbour = harbours.servers.add(name, paths[0], trusted=trust, keep=keep_password)
     elif trust is not None or keep_password:
         raise click.UsageError("--trust and --keep-password are for servers.", context)
     else:
@@ -120,7 +120,7 @@ def check(computer: Path | None, name: str, as_json: bool) -> None:
 
     It is tried in a folder that is made there for that, and removed again.
     """
-    found = ferry_here(computer).harbours.probe(name)
+    found = ferry_here(computer).harbours.servers.probe(name)
     if as_json:
         echo_json({
             "harbour": name,
@@ -153,8 +153,8 @@ def free(computer: Path | None, name: str, yes: bool) -> None:
     A change claims the folder that it works in, so that no other computer changes it meanwhile. A
     computer that was cut short and is gone for good never takes its claim back: then this does.
     """
-    harbours = ferry_here(computer).harbours
-    claims = harbours.claims(name)
+    servers = ferry_here(computer).harbours.servers
+    claims = servers.claims(name)
     if not claims:
         raise NotFoundError(f"Nobody has claimed anything at {name}.")
     for folder, told in claims:
@@ -164,7 +164,7 @@ def free(computer: Path | None, name: str, yes: bool) -> None:
         "to change may be half: check the saves afterwards."
     )
     agree("Take the claim away?", "taken away", yes=yes, ask=can_ask())
-    harbours.free(name)
+    servers.free(name)
     console().print(f"[good]✓[/] Nobody has a claim there now.\nNext: cferry slots GAME@{name}")
 
 
