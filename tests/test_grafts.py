@@ -126,6 +126,8 @@ def test_what_was_one_houses_is_given_to_another(yards: Den) -> None:
     (("--part", "contracts", "--owner", "9=1"), 3, "There is no '9' among Houses"),
     (("--part", "contracts", "--set", "land.x=1"), 2, "sets nothing"),
     (("--part", "land", "--map", "kites:1=1"), 2, "TABLE:OLD=NEW"),
+    (("--part", "wheels:by=Wren", "--owner", "Oona=Wren"), 3, "Oona=Wren changes nothing"),
+    (("--part", "contracts:house=1", "--map", "land:7=1"), 3, "7=1 changes nothing"),
     (("--part", "land", "--yes"), 2, "of the Land that come name Houses 2, 3"),
     (("--whole", "houses", "--yes"), None, "does not read back as it should"),
     (("--part", "wheels:as=add", "--set", "wheels.by=Nobody", "--yes"), None, "no Builders has"),

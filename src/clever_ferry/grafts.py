@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from clever_ferry.cargo import Save, digest_of
 from clever_ferry.crossing.plan import Plan
 from clever_ferry.crossing.planning import make_plan
+from clever_ferry.crossing.rules import RULES, notes_on
 from clever_ferry.errors import (
     ChoiceNeededError,
     DamagedError,
@@ -116,11 +117,16 @@ def side_of(opened: OpenBerth, save: Save) -> Side:
     return Side(opened, save, {table.name: table for table in tables})
 
 
-def plan_graft(source: Side, target: Side, choices: Choices, given: Mapping[str, str]) -> Graft:
+def plan_graft(
+    source: Side, target: Side, choices: Choices, given: Mapping[str, str], *,
+    newer_ok: bool = False,
+) -> Graft:  # fmt: skip
     """Plan to take parts of one save into another of the same game; nothing is written.
 
-    Raises WrongUseError, UnknownNameError where the choices can't be, ChoiceNeededError where
-    references would lead nowhere, UnsupportedError where rows of a form can't be carried.
+    `newer_ok`: the target's game is as new as the one that saved the source. Raises RefusedError
+    where it is not known to be, WrongUseError and UnknownNameError where the choices can't be,
+    ChoiceNeededError where references would lead nowhere, UnsupportedError where rows of a form
+    can't be carried.
     """
     game = target.opened.berth.game
     if source.opened.berth.game.id != game.id:
@@ -131,6 +137,8 @@ def plan_graft(source: Side, target: Side, choices: Choices, given: Mapping[str,
                                                           target.save.fields):  # fmt: skip
         raise WrongUseError("Both are the same save.")
     roles = [role for role, info in game.pieces.items() if not info.shared]
+    waived = {rule.waiver for rule in RULES if rule.waiver} - (set() if newer_ok else {"newer-ok"})
+    notes_on((source.save,), source.opened.berth.address, target.opened, waived)
     usual = tuple(name for name, part in game.parts.items() if part.usual)
     if not choices.parts and not choices.whole:
         choices = replace(choices, parts=usual)
@@ -235,6 +243,7 @@ class Grafts:
     def plan(
         self, source: str, target: str, choices: Choices, *, from_account: str | None = None,
         to_account: str | None = None, given: Mapping[str, str] | None = None,
+        newer_ok: bool = False,
     ) -> Graft:  # fmt: skip
         """Plan to take parts of one save (an address) into another; nothing is written.
 
@@ -248,8 +257,9 @@ class Grafts:
         opened = open_berth(berth, given=given)
         save = self._noting.one(opened, address.slots)
         graft = plan_graft(
-            side_of(taken.opened, taken.save), side_of(opened, save), choices, given or {}
-        )
+            side_of(taken.opened, taken.save), side_of(opened, save), choices, given or {},
+            newer_ok=newer_ok,
+        )  # fmt: skip
         signs = signs_of(self._computer, berth)
         return dataclasses.replace(graft, plan=replace(graft.plan, signs=signs))
 

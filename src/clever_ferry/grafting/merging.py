@@ -148,6 +148,7 @@ class _Merge:
         self._wishes, self._elsewhere = wishes, elsewhere
         self._alike: dict[tuple[str, str], bool] = {}
         self._owners: dict[str, str] = {}
+        self._used: set[tuple[str, str]] = set()
         self._given = self._given_rows()
         self._stay = {name: dict.fromkeys(here.rows(name)) for name in infos}
         self._taken: dict[str, dict[int, None]] = {name: {} for name in infos}
@@ -171,6 +172,7 @@ class _Merge:
                 self._owners[one] = other
             if not ends:
                 self._owners[old] = new
+                given["", old] = new
         return given
 
     def _end(self, table: str) -> str | None:
@@ -208,6 +210,7 @@ class _Merge:
             ids = self._there.ids(name)
             for row in taken if ids else ():
                 own = self._here.row(name, self._given.get((name, ids[row]), ids[row]))
+                self._used.add((name, ids[row]))
                 if own is not None and (
                     (name, ids[row]) in self._given or self._same(name, ids[row])
                 ):
@@ -275,6 +278,7 @@ class _Merge:
         """Return the row that a reference of one that comes leads to, and on which side it is."""
         said = self._given.get((refers, ident))
         if said is not None:
+            self._used.add((refers, ident))
             row = self._here.row(refers, said)
             return ("here", row) if row is not None and row in self._stay[refers] else None
         row = self._there.row(refers, ident)
@@ -363,6 +367,13 @@ class _Merge:
             )  # fmt: skip
             self._edit(name, info, merged, new_here, new_there)
             found[name] = merged
+        idle = [f"{old}={new}" for (table, old), new in self._given.items()
+                if (table, old) not in self._used and not lost]  # fmt: skip
+        if idle:
+            raise NotFoundError(
+                f"{idle[0]} changes nothing: no row that comes names {idle[0].partition('=')[0]}.",
+                advice="Leave it out, or see what names it: cferry tables SAVE TABLE",
+            )
         return found, lost
 
     def _ids_then(self, name: str, info: TableInfo) -> tuple[dict[int, Any], dict[int, Any]]:
@@ -436,8 +447,9 @@ class _Merge:
                         elif comes and (instead := self._instead(name, column)) is not None:
                             new = instead
                             merged.fixed.setdefault(column, []).append(new)
-                    elif comes and info.owner_path == (column,) and self._owners:
-                        new = self._owners.get(_text(value), value)
+                    elif comes and info.owner_path == (column,) and _text(value) in self._owners:
+                        new = self._owners[_text(value)]
+                        self._used.add(("", _text(value)))
                     if _text(new) != _text(value):
                         edits.setdefault(row, {})[column] = _like(new, value)
 

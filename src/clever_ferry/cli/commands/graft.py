@@ -87,6 +87,7 @@ _MOST_OWNERS = 8
     metavar="FILE",
     help="Write what was chosen to a file, so that it can be done again.",
 )
+@click.option("--newer-ok", is_flag=True, help="INTO's game was updated since its last save.")
 @click.option("--from-account", metavar="NAME", help="Whose saves FROM means.")
 @click.option("--to-account", metavar="NAME", help="Whose saves INTO means.")
 @change_options
@@ -98,7 +99,7 @@ def command(
     computer: Path | None, source: str, target: str, parts: Sequence[str], whole: Sequence[str],
     owners: Sequence[str], maps: Sequence[str], sets: Sequence[str], leave_lost: bool,
     file: Path | None, write_choices: Path | None, from_account: str | None,
-    to_account: str | None, dry_run: bool, yes: bool, given: Mapping[str, str],
+    to_account: str | None, newer_ok: bool, dry_run: bool, yes: bool, given: Mapping[str, str],
     game_closed: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Take parts of an old save into a fresh one of the same game.
@@ -125,7 +126,7 @@ def command(
             own = replace(own, parts=_asked(ferry, source))
         return ferry.grafts.plan(
             source, target, own, from_account=answers.get("--from-account", from_account),
-            to_account=answers.get("--to-account", to_account), given=given,
+            to_account=answers.get("--to-account", to_account), given=given, newer_ok=newer_ok,
         )  # fmt: skip
 
     graft = choose(plan, ask=ask)
