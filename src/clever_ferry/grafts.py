@@ -145,9 +145,11 @@ def plan_graft(
     if not choices.parts and not choices.whole:
         raise ChoiceNeededError(
             "Say what is to be taken.",
-            details=tuple(f"  --part {name}  {label}" for name, (label, _) in
-                          parts_of(game).items()),
-            advice=f"A whole piece is taken by --whole, such as --whole {roles[0]}.",
+            details=(
+                *(f"  --part {name}  {label}" for name, (label, _) in parts_of(game).items()),
+                *(f"  --whole {role}  {game.pieces[role].label or role}" for role in roles),
+            ),
+            advice="docs/grafts.md says how to choose.",
         )  # fmt: skip
     wishes = wishes_of(choices, game.parts, game.tables, roles)
     refuse_nested(game.tables, list(wishes.tables))

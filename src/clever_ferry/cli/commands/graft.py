@@ -197,7 +197,8 @@ def _print(graft: Graft) -> None:
                 f"{number:,}" if number else "[dim]0[/]" for number in
                 (before.count, len(one.gone), len(one.taken), after.count)
             ))  # fmt: skip
-    out.print(shown)
+    if shown.row_count:
+        out.print(shown)
     for name, one in graft.merged.items():
         label = escape(graft.then[name].label)
         if one.left_out:
@@ -216,6 +217,9 @@ def _print(graft: Graft) -> None:
         come = [piece.title for piece in source.save.pieces if piece.role == role]
         told = ", ".join(come) or f"{role}: there is none to take"
         out.print(f"  whole     {escape(told)}", soft_wrap=True)
+    if graft.wishes.pieces:
+        out.print("  [care]Whether pieces of two saves fit together, only the game can say: load it "
+                  "afterwards.[/]")  # fmt: skip
     owned = [name for name, one in graft.merged.items() if one.taken or one.gone]
     lines = [(graft.then[name].label, told) for name in owned
              if (told := _by_owner(graft.target.tables[name], graft.then[name]))]  # fmt: skip
@@ -258,7 +262,11 @@ def _print_done(graft: Graft, number: int) -> None:
     out = console()
     come = sum(len(one.taken) for one in graft.merged.values())
     out.print(heading("Read back and the same"))
-    told = f"{graft.after.title}: {counted(come, 'row')} came, and all reads back as planned"
+    pieces = sum(one.role in graft.wishes.pieces for one in graft.source.save.pieces)
+    what = [counted(come, "row")] if come else []
+    what += [counted(pieces, "whole piece")] if pieces else []
+    came = " and ".join(what) or "nothing"
+    told = f"{graft.after.title}: {came} came, and all reads back as planned"
     out.print(f"  [good]✓[/] {escape(told)}", soft_wrap=True)
     after = steps_after(graft.plan, [graft.after], str)
     if after:
