@@ -218,8 +218,8 @@ def _print(graft: Graft) -> None:
         told = ", ".join(come) or f"{role}: there is none to take"
         out.print(f"  whole     {escape(told)}", soft_wrap=True)
     if graft.wishes.pieces:
-        out.print("  [care]Whether pieces of two saves fit together, only the game can say: load it "
-                  "afterwards.[/]")  # fmt: skip
+        told = "Whether pieces of two saves fit together, only the game can say: load it then."
+        out.print(f"  [care]{told}[/]")
     owned = [name for name, one in graft.merged.items() if one.taken or one.gone]
     lines = [(graft.then[name].label, told) for name in owned
              if (told := _by_owner(graft.target.tables[name], graft.then[name]))]  # fmt: skip
