@@ -181,6 +181,10 @@ def test_a_panel_that_only_takes_files_gets_what_its_server_serves(
     den.cferry(*line.split()[1:], "--yes")
     assert "Saltmarsh, day 31" in den.loads("depot", 7)
     den.cferry("undo", "--yes")
+    finch = ("cross", "saltglass/depot:1", "saltglass/finch:2", "--as-zip", tmp_path / "finch.zip")
+    told = den.cferry(*finch, "--give", "account=00471100").out
+    assert "over the one in Pocket Finch/00471100/SALTGLASS: what" in told
+    assert "Unpack finch.zip into Pocket Finch/00471100/SALTGLASS" in told
     for more, said in (
         ((file,), "is there already"), ((tmp_path / "a.zip", "--yes"), "--yes means nothing"),
         ((tmp_path / "a.zip", "--with-game"), "--with-game means nothing"),

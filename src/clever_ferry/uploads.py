@@ -30,8 +30,9 @@ if TYPE_CHECKING:
     from clever_ferry.finding.berths import OpenBerth
     from clever_ferry.recipes import Edition, Game
 
-__all__ = ["Upload", "write_upload"]
+__all__ = ["Upload", "folder_there", "write_upload"]
 
+_OWN = "the server's folder"
 _LARGEST_CONFIG = 1 << 20
 
 
@@ -144,23 +145,32 @@ def _lines(edition: Edition, plan: Plan) -> tuple[tuple[str, str], ...]:
     return tuple(found)
 
 
+def folder_there(plan: Plan) -> str:
+    """Return what the folder is called in which the files will be used: a server's, a device's."""
+    berth = plan.target.berth
+    path = next((one.pattern for one in berth.edition.berths if one.pattern), None)
+    return path.partly({**berth.fields, **plan.given}) if path is not None else _OWN
+
+
 def _steps(
     edition: Edition, plan: Plan, crossed: Crossed, parts: Sequence[Path],
     lines: Sequence[tuple[str, str]],
 ) -> tuple[str, ...]:  # fmt: skip
     def its(folder: PurePath) -> str:
-        return "the server's folder"
+        return folder_there(plan)
 
     named = parts[0].name if len(parts) == 1 else f"{parts[0].name} to {parts[-1].name}"
-    where = next((one.info.path for one in edition.berths if one.info.path), "")
-    below = f", into {where}" if where else ""
+    where = folder_there(plan)
+    put = f"Unpack {named} into {where}, by hand or by the panel."
+    if where == _OWN:
+        put = f"Upload {named} to {where}, and unpack there."
     told = [f"In {file}, have it say: {' '.join(text.split())}" for file, text in lines]
     if not told and edition.configs:
         told = ["Several saves are in it: its config names the one that you want loaded."]
     return (
         *steps_before(plan, its),
-        "Make a copy of what stands there, by the panel: nobody has kept one here.",
-        f"Upload {named} to the server's own folder{below}, and unpack there.",
+        "Make a copy of what stands there: nobody has kept one here.",
+        put,
         *told,
         *steps_after(plan, [proof.save for proof in crossed.proofs], its),
     )

@@ -12,6 +12,9 @@ from clever_ferry.finding.addresses import address_of
 from clever_ferry.recipes.agreeing import agreed_key
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+    from pathlib import PurePath
+
     from clever_ferry.crossing.plan import Move, Plan
     from clever_ferry.recipes.encoding import Encoded
 
@@ -22,8 +25,11 @@ _CLEARLY = 2 * 10**9
 """By so many ns a save must be newer to be called so: some file systems keep no finer times."""
 
 
-def print_plan(out: Console, plan: Plan) -> None:
-    """Print a plan so that a player sees at a glance what goes where."""
+def print_plan(out: Console, plan: Plan, spelled: Callable[[PurePath], str] = place) -> None:
+    """Print a plan so that a player sees at a glance what goes where.
+
+    `spelled` says how the target's folder is called in what is to be done first.
+    """
     source, target = plan.source.berth, plan.target.berth
     out.print(f"[bold]{escape(source.game.title)}[/]")
     out.print(f"  from  {escape(source.title)}  [place]{escape(source.address)}[/]", soft_wrap=True)
@@ -44,7 +50,7 @@ def print_plan(out: Console, plan: Plan) -> None:
         out.print(shown)
     for move in plan.moves:
         _print_changes(out, plan, move)
-    _print_kept(out, plan)
+    _print_kept(out, plan, spelled)
 
 
 def _replaced(move: Move) -> str:
@@ -117,7 +123,7 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
                   f"{' …' if len(move.removes) > 3 else ''} (of the save it replaces)")  # fmt: skip
 
 
-def _print_kept(out: Console, plan: Plan) -> None:
+def _print_kept(out: Console, plan: Plan, spelled: Callable[[PurePath], str]) -> None:
     target = plan.target.berth
     for move in plan.moves:
         if move.replaced is None or move.replaced.throwaway:
@@ -166,7 +172,7 @@ def _print_kept(out: Console, plan: Plan) -> None:
         names = ", ".join(sorted(alone))
         out.print(f"[bold]Left alone:[/] the target's {escape(names)}, and all its other saves")
     print_signs(out, plan)
-    if first := steps_before(plan, place):
+    if first := steps_before(plan, spelled):
         out.print("[care]First, if you have not:[/]")
         out.print(steps(first), soft_wrap=True)
     out.print()

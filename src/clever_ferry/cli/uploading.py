@@ -14,7 +14,7 @@ from clever_ferry.crossing.plan import Plan
 from clever_ferry.errors import WrongUseError
 from clever_ferry.ferry import Ferry
 from clever_ferry.finding import parse_address
-from clever_ferry.uploads import write_upload
+from clever_ferry.uploads import folder_there, write_upload
 
 __all__ = ["upload"]
 
@@ -39,7 +39,7 @@ def upload(
 
     def shown(plan: Plan) -> None:
         if not as_json:
-            print_plan(console(), plan)
+            print_plan(console(), plan, lambda folder: folder_there(plan))
 
     done = write_upload(
         opened, game, edition, destination.slots, file, given=given, waived=waived, shown=shown,
@@ -55,6 +55,6 @@ def upload(
     out = console()
     named = ", ".join(escape(place(one)) for one in done.parts)
     out.print(f"[good]✓[/] Written, read back and the same: {named}", soft_wrap=True)
-    out.print("Nothing stands on the server yet. What to do there:")
+    out.print("Nothing stands there yet. What to do:")
     told = len(steps_before(done.plan))  # with the plan
     out.print(steps(done.steps[told:]), soft_wrap=True)
