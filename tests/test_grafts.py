@@ -14,8 +14,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from clever_ferry.errors import ChoiceNeededError, NotFoundError
+from clever_ferry.errors import (
+    ChoiceNeededError,
+    NotFoundError,
+    NotProvenError,
+    UnknownNameError,
+)
 from clever_ferry.ferry import Ferry
+from clever_ferry.grafting import writing
 from clever_ferry.grafts import Choices, Graft, choices_in, choices_text
 from clever_ferry.payload import read_all
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
@@ -118,6 +124,7 @@ def test_what_was_one_houses_is_given_to_another(yards: Den) -> None:
 @pytest.mark.parametrize(("options", "code", "said"), [
     (("--part", "lamps"), 2, "There is no part 'lamps'."),
     (("--part", "machines:colour=red"), 2, "has no column 'colour'"),
+    (("--part", "stores:id=1"), 2, "has no column 'id'"),
     (("--part", "machines:as=later"), 2, "`as` is one of replace, add, merge"),
     (("--part", "machines:kind=Loom"), 3, "No row of Machines has the kind Loom."),
     (("--part", "machines", "--part", "machines"), 2, "machines is asked for twice"),
@@ -141,6 +148,125 @@ def test_choices_that_can_not_be_are_refused(
     assert done.code
     assert code in (None, done.code)
     assert state(yards.top) == before
+
+
+FAIR = """
+recipe = 1
+game = { id = "fair", title = "Fair", map = "map" }
+pieces.town = { needed = true, holds = "json" }
+pieces.purse = { each = "player", holds = "json" }
+facts.map = { label = "Map", from = "town", at = "/map" }
+[tables.people]
+from = "town"
+rows = "/people/*"
+id = "name"
+columns.name = { at = "/name" }
+columns.mood = { at = "/mood" }
+[tables.booths]
+from = "town"
+rows = "/booths/*"
+id = "no"
+numbered = true
+columns.no = { at = "/no", what = "number" }
+columns.kind = { at = "/kind" }
+columns.keeper = { at = "/keeper", refers = "people" }
+columns.street = { at = "/street" }
+columns.next = { at = "/next", refers = "booths", what = "number" }
+[tables.coins]
+from = "purse"
+rows = "/*"
+id = "coin"
+columns.coin = { what = "text" }
+columns.of = { field = "player" }
+columns.booth = { at = "/booth", refers = "booths", what = "number" }
+columns.worth = { at = "/worth", unit = "count" }
+[parts.booths]
+tables = ["booths"]
+usual = true
+elsewhere = { "booths.street" = "High Street" }
+[editions.here]
+title = "Fair"
+berths = [{ on = "any", under = "given" }]
+fields.player = { type = "word" }
+files = [{ role = "town", path = "town.json" }, { role = "purse", path = "{player}.purse" }]
+"""
+
+
+def fair(top: Path, number: int, town: dict[str, Any], **purses: dict[str, Any]) -> str:
+    folder = top / str(number)
+    folder.mkdir(exist_ok=True)
+    (folder / "town.json").write_text(json.dumps(town))
+    for name, purse in purses.items():
+        (folder / f"{name}.purse").write_text(json.dumps(purse))
+    return f"fair/here@{folder}:1"
+
+
+def booth(no: int, kind: str, keeper: str, street: str = "Low", **more: Any) -> dict[str, Any]:
+    return {"no": no, "kind": kind, "keeper": keeper, "street": street, **more}
+
+
+def test_rows_of_several_pieces_rows_that_are_counted_and_what_is_the_same(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    (tmp_path / "computer.toml").write_text('name = "b"\nsystem = "linux"\nfolders = {}\n')
+    den = Den(tmp_path, tmp_path / "own")
+    den.recipe("fair", FAIR)
+    people = [{"name": "Isa", "mood": "glad"}, {"name": "Wren", "mood": "wry"}]
+    pots = booth(2, "pots", "Wren", next=2)
+    old = fair(
+        tmp_path, 1,
+        {"map": "hill", "people": people, "booths": [
+            booth(1, "ring", "Isa"), pots, booth(3, "hats", "Tom"), booth(4, "eels", "Isa"),
+        ]},
+        Isa={"a": {"booth": 2, "worth": 5}},
+        Wren={"c": {"booth": 2, "worth": 7}, "d": {"booth": 1, "worth": 9}},
+    )  # fmt: skip
+    new = fair(
+        tmp_path, 2,
+        {"map": "vale", "people": [{**one, "mood": "glum"} for one in people],
+         "booths": [booth(1, "eels", "Wren"), pots]},
+        Isa={"b": {"booth": 2, "worth": 1}}, Wren={"z": {"booth": 1, "worth": 2}},
+    )  # fmt: skip
+    ferry = den.ferry()
+
+    def then(*parts: str, **choices: Any) -> tuple[list[dict[str, Any]], dict[str, Any], Graft]:
+        graft = ferry.grafts.plan(old, new, Choices(parts=parts, **choices))
+        texts = {piece.title: json.loads(read_all(piece.payload, limit=9999, what="it"))
+                 for piece in graft.after.pieces}  # fmt: skip
+        return texts.pop("town")["booths"], texts, graft
+
+    # A name is nobody else's, whatever the mood. On another map, streets have another name.
+    booths, purses, _ = then("booths:id=1,2,as=add")
+    assert [(one["no"], one["kind"], one.get("next")) for one in booths] == [
+        (1, "eels", None), (2, "pots", 2), (3, "ring", None), (4, "pots", 4),
+    ]  # fmt: skip
+    assert [one["street"] for one in booths] == ["Low", "Low", "High Street", "High Street"]
+    # The same booth (next to itself) is taken in its place; a coin that lies in no booth is left.
+    booths, purses, graft = then("booths:kind=pots,as=merge", "coins:as=add", leave_lost=True)
+    assert [(one["no"], one["kind"]) for one in booths] == [(1, "eels"), (2, "pots")]
+    assert purses == {
+        "purse Isa": {"b": {"booth": 2, "worth": 1}, "a": {"booth": 2, "worth": 5}},
+        "purse Wren": {"z": {"booth": 1, "worth": 2}, "c": {"booth": 2, "worth": 7}},
+    }  # fmt: skip
+    assert [graft.merged[name].left_out for name in ("booths", "coins")] == [0, 1]
+    # Booths are counted anew, also those that stay, and what stays follows.
+    booths, purses, _ = then("booths:kind=eels,as=replace", maps=("booths:4=1",))
+    assert [(one["no"], one["kind"], one.get("next")) for one in booths] == [
+        (1, "pots", 1), (2, "eels", None),
+    ]  # fmt: skip
+    assert [one["booth"] for purse in purses.values() for one in purse.values()] == [1, 2]
+    with pytest.raises(ChoiceNeededError) as lost:
+        then("booths:kind=eels,as=replace")
+    assert "1 of the coins that stay name booths 1, which go" in lost.value.details[0]
+    with pytest.raises(ChoiceNeededError, match="lead nowhere"):
+        then("booths:kind=hats,as=add")  # whose keeper is nowhere there, either
+    _, purses, _ = then("coins:coin=c", maps=("booths:2=2",), sets=("coins.worth=12",))
+    assert purses["purse Wren"]["c"] == {"booth": 2, "worth": 12}
+    with pytest.raises(UnknownNameError):
+        then("coins:id=c,colour=red")
+    monkeypatch.setattr(writing, "grown", lambda form, source, rows, growth: source)
+    with pytest.raises(NotProvenError, match="does not read back"):
+        then("booths:id=1,as=add")
 
 
 # Any choice of any rows -------------------------------------------------------------------

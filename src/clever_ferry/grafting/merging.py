@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 from msgspec import Struct, field
 
+from clever_ferry.cargo import is_number
 from clever_ferry.errors import NotFoundError
 from clever_ferry.grafting.wishes import OWNER, Wish, Wishes
 from clever_ferry.recipes.table_models import TableInfo
@@ -114,15 +115,13 @@ class _Side:
     def owner(self, table: str, row: int) -> tuple[str, str]:
         """Return whose a row is: the id that its way ends at, and what that is called."""
         at, info = table, self._infos[table]
-        value = ""
-        for step, column in enumerate(info.owner_path):
+        path, value = info.owner_path, ""
+        for step, column in enumerate(path):
             value = _text(self.values(at, column)[row])
-            refers = info.columns[column].refers
-            if refers is None:
-                return value, value
+            refers = info.columns[column].refers or ""
             found = self.row(refers, value)
             if found is None:
-                return (value, value) if step + 1 == len(info.owner_path) else ("", "")
+                return (value, value) if step + 1 == len(path) else ("", "")
             at, row, info = refers, found, self._infos[refers]
         named = _text(self.values(at, info.named)[row]) if info.named else value
         return value, named
@@ -255,14 +254,14 @@ class _Merge:
             self._alike[table, ident] = True  # in a circle, nothing else speaks against it
             compared = [info.named] if info.named else [
                 name for name, column in info.columns.items()
-                if not column.refers and name != info.id and not info.adds_up(name)
+                if not column.refers and name != info.id
             ]  # fmt: skip
-            pairs = [
-                (_text(self._there.values(table, name)[one]),
-                 _text(self._here.values(table, name)[other]))
+            found = all(
+                _text(a := self._there.values(table, name)[one])
+                == _text(b := self._here.values(table, name)[other])
+                or (info.adds_up(name) and is_number(a) and is_number(b))
                 for name in compared
-            ]  # fmt: skip
-            found = all(a == b for a, b in pairs) and all(
+            ) and all(
                 (a := _text(self._there.values(table, name)[one]))
                 == _text(self._here.values(table, name)[other])
                 and (not a or self._same(column.refers, a, depth + 1))
@@ -297,8 +296,9 @@ class _Merge:
             return ("here", row) if row is not None else None
         for (table, old), new in self._given.items():
             own = self._there.row(refers, old)
-            if table == refers and new == ident and own in self._taken[refers]:
-                return ("there", own) if own is not None else None
+            if table == refers and new == ident and own is not None and own in self._taken[refers]:
+                self._used.add((table, old))
+                return "there", own
         own = self._there.row(refers, ident)
         if own is not None and own in self._taken[refers] and self._same(refers, ident):
             return "there", own

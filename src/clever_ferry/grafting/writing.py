@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.documents.document import Insert, Put, Remove, changed, values_in
 from clever_ferry.documents.growing import Growth, TakenRow, grown, rows_out_of
-from clever_ferry.errors import DamagedError, FerryError, RefusedError, UnsupportedError
+from clever_ferry.errors import FerryError, RefusedError, UnsupportedError
 from clever_ferry.grafting.merging import Merged
 from clever_ferry.layers import Known
 from clever_ferry.payload import BytesPayload, Payload, read_all
@@ -43,8 +43,6 @@ def with_pieces(game: Game, here: Save, there: Save, roles: Sequence[str]) -> Sa
     pieces = [piece for piece in here.pieces if piece.key not in gone]
     for role in roles:
         for piece in (one for one in come if one.role == role):
-            if piece.problem or piece.locked:
-                raise DamagedError(f"{piece.entry}: {piece.problem or piece.locked}")
             mine = own.get(piece.key)
             payload = BytesPayload(read_all(piece.payload, limit=_MOST, what=piece.title))
             pieces.append(
@@ -182,7 +180,7 @@ def _write(
                 and info.id in merged.there_edits.get(at + first, {}) else row
                 for at, row in zip(rows, spelled, strict=True)
             ]  # fmt: skip
-            come.setdefault(_like(piece, info, target.save).entry, []).extend(found)
+            come.setdefault(_like(piece, target.save).entry, []).extend(found)
         first += count
     first = 0
     for entry, count in here.pieces:
@@ -217,12 +215,11 @@ def _places(info: TableInfo, edits: Mapping[str, Any], *, here: bool = False) ->
     return found
 
 
-def _like(piece: Piece, info: TableInfo, save: Save) -> Piece:
+def _like(piece: Piece, save: Save) -> Piece:
     """Return the piece here that rows of a piece there go into."""
-    likes = [one for one in save.pieces if one.role in info.roles]
-    own = [one for one in likes if one.key == piece.key]
-    if own or (len(likes) == 1 and not piece.fields):
-        return (own or likes)[0]
+    for one in save.pieces:
+        if one.key == piece.key:
+            return one
     raise RefusedError(
         f"Rows of the {piece.title} have no place: {save.title} has no such piece.",
         advice=f"Take the whole piece along: --whole {piece.role}",
