@@ -97,6 +97,8 @@ def behaviour(game: Game, place: Place) -> Iterator[Any]:
     """
     yield [game.title, game.studio, game.handover, game.stories, game.unshown]
     yield [game.fact_labels, game.compared, list(game.pieces.items())]
+    counts = [(table.numbered, table.counted) for table in game.tables.values()]
+    yield [game.parts, game.map, counts]
     for edition in game.editions.values():
         yield [
             edition.title, edition.box_title, edition.start, edition.after, edition.before,

@@ -60,7 +60,9 @@ def part_faults(
             yield f"{key}.lost", "its rows refer to nothing"
         for place in part.elsewhere:
             table, _, column = place.partition(".")
-            if table not in part.tables or column not in tables[table].columns:
+            if table not in part.tables or table not in tables:
+                yield f"{key}.elsewhere", f"it has no table {table!r}"
+            elif column not in tables[table].columns:
                 yield f"{key}.elsewhere", f"it has no table and column {place!r}"
             elif tables[table].columns[column].at is None:
                 yield f"{key}.elsewhere", f"{place} is no place in a row that could be changed"
