@@ -73,6 +73,14 @@ def test_a_yard_moves_to_the_new_map_and_the_game_counts_everything(yards: Den) 
     assert state(next(yards.top.rglob("Brass Court"))) == old
     yards.cferry("undo", "--yes")
     assert state(court) == before
+    with_contracts = ("--part", "grounds", "--part", "machines", "--whole", "contracts", "--yes")
+    yards.cferry("graft", BRASS, COURT, *with_contracts)
+    assert "Loaded New Court" in play(yards, "load", "--slot", "New Court").out
+    assert counts(yards, COURT)["contracts"] == 18
+    added = ("--part", "grounds:as=add", "--part", "friends", "--whole", "contracts", "--yes")
+    told = yards.cferry("graft", BRASS, COURT, *added, code=2).err
+    assert "Some houses get other ids than those that contracts name" in told
+    yards.cferry("undo", "--yes")
     yards.cferry("graft", BRASS, COURT, "--yes")
     assert "day 11" in play(yards, "play", "--slot", "New Court", "--days", "10").out
 

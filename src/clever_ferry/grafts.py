@@ -165,10 +165,12 @@ def plan_graft(
     )
     if lost:
         raise _lost(game, lost, source, target)
+    _refuse_renumbered(game, wishes, merged)
     reader = target.opened.berth.edition.reader
     after = written(
         game, reader, (source.save, source.known), (here.save, here.known),
         (source.tables, here.tables), merged,
+        {name: table.count for name, table in target.tables.items()},
     )  # fmt: skip
     then, faults = differing(game, reader, after, here.known, merged,
                              (source.tables, here.tables))  # fmt: skip
@@ -195,6 +197,22 @@ def plan_graft(
     )  # fmt: skip
     stays = tuple(piece.title for piece in after.pieces if was.get(piece.key) == now[piece.key])
     return Graft(source, target, choices, wishes, merged, then, after, crossing, maps, stays)
+
+
+def _refuse_renumbered(game: Game, wishes: Wishes, merged: Mapping[str, Merged]) -> None:
+    """Raise WrongUseError where a whole piece, which stays as it is, names rows by an old id."""
+    for name, info in game.tables.items():
+        if not {*info.roles} & {*wishes.pieces}:
+            continue
+        for column in info.columns.values():
+            other = game.tables.get(column.refers or "")
+            edits = merged[column.refers or ""].there_edits if other is not None else {}
+            if other is not None and any(other.id in own for own in edits.values()):
+                raise WrongUseError(
+                    f"Some {column.refers} get other ids than those that {name} name, and a whole "
+                    "piece stays as it is.",
+                    advice=f"Take its rows: --part {name}",
+                )
 
 
 def _maps(game: Game, one: Save, other: Save) -> tuple[str, str] | None:

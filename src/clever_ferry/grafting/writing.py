@@ -139,19 +139,21 @@ class _Books:
 def written(
     game: Game, reader: FactReader, there: tuple[Save, Known], here: tuple[Save, Known],
     tables: tuple[Mapping[str, Table], Mapping[str, Table]], merged: Mapping[str, Merged],
+    was: Mapping[str, int],
 ) -> Save:  # fmt: skip
-    """Return a save with what becomes of its tables, and its facts as they are then.
+    """Return a save with what becomes of its tables, and with how many rows each then has.
 
-    `tables` are those of both sides. Raises UnsupportedError where rows of a form can't be carried,
-    RefusedError where a piece that they would be in is missing.
+    `tables` are those of both sides; `was` how many rows each had before anything came. Raises
+    UnsupportedError where rows of a form can't be carried, RefusedError where a piece that they
+    would be in is missing.
     """
     source, target = _Books(game, reader, *there), _Books(game, reader, *here)
     for name, one in merged.items():
         if one.changes:
             _write(name, game.tables[name], one, source, target, tables)
     for name, one in merged.items():
-        before, now = tables[1][name].count, len(one.stay) + len(one.taken)
-        for place in game.tables[name].counted if now != before else ():
+        now = len(one.stay) + len(one.taken)
+        for place in game.tables[name].counted if now != was[name] else ():
             for piece in target.save.pieces:
                 if piece.role == place.piece:
                     put = changed(target.form(piece), target.inside(piece), [Put(place.at, now)])
