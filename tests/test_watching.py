@@ -6,8 +6,9 @@ import os
 import shutil
 import subprocess
 import sys
+import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import AbstractContextManager, contextmanager
 from pathlib import Path
 from types import SimpleNamespace
@@ -20,7 +21,8 @@ from clever_ferry.cli.waiting import planned_in_time
 from clever_ferry.errors import RefusedError
 from clever_ferry.finding.signs import Signs
 from clever_ferry.keeping.logbook import Arrived
-from clever_ferry.launches.standing import Standing
+from clever_ferry.launches.live import Patience
+from clever_ferry.launches.standing import FileChange, Standing
 from clever_ferry.launches.verdict import judge_launch
 from clever_ferry.moving import waking
 from clever_ferry.moving.files import FolderFiles
@@ -376,3 +378,27 @@ def test_a_game_that_runs_is_waited_for_until_it_is_closed(
     waits.clear()
     with pytest.raises(RefusedError, match="Never"):
         planned_in_time(attempt, "g/e", wait=True, ask=False, closed=False)
+
+
+def test_a_folder_that_is_gone_for_a_moment_is_looked_at_again(
+    den: Den, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    folder, _ = carried(den, "tern", tmp_path)
+    ferry, real, away = den.ferry(), Standing.look_at, [True]
+
+    def look_at(self: Standing, paths: Iterable[str]) -> list[FileChange]:
+        if away and [*paths]:
+            away.clear()
+            raise FileNotFoundError(2, "No such file or directory", str(folder))
+        return real(self, paths)
+
+    monkeypatch.setattr(Standing, "look_at", look_at)
+
+    def play(told: bool) -> None:
+        threading.Thread(target=launched, args=(den, "tern", "goes-on", tmp_path / "old")).start()
+
+    watched = ferry.watching.live(
+        ferry.watching.carried(None, live=True), ready=play, patience=Patience(quiet=3, at_most=60)
+    )
+    assert not away
+    assert watched.goes_on

@@ -107,15 +107,18 @@ class Live:
             self._hold(opened)
         waker.took(took)
         ready()
-        begun = time.monotonic()
+        begun, again = time.monotonic(), False
         while not self._over(begun):
             woken = waker.wait(0.2 if self._unread else 1.0)
             now = time.monotonic()
-            if woken.everything:
-                changes = standing.look()
+            every = woken.everything or again
+            try:
+                changes = standing.look() if every else standing.look_at(woken.changed)
+                again = False
+            except OSError:  # a cloud puts one folder in the place of another just now
+                changes, again = [], True
+            if every:
                 waker.took(time.monotonic() - now)
-            else:
-                changes = standing.look_at(woken.changed)
             self._tell_opened(woken.opened)
             if changes:
                 self._changed, self._unread = now, True
