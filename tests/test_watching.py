@@ -384,10 +384,10 @@ def test_a_folder_that_is_gone_for_a_moment_is_looked_at_again(
     den: Den, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     folder, _ = carried(den, "tern", tmp_path)
-    ferry, real, away = den.ferry(), Standing.look_at, [True]
+    ferry, real, away = den.ferry(), Standing.look_at, {"now"}
 
     def look_at(self: Standing, paths: Iterable[str]) -> list[FileChange]:
-        if away and [*paths]:
+        if away and set(paths):
             away.clear()
             raise FileNotFoundError(2, "No such file or directory", str(folder))
         return real(self, paths)
