@@ -384,15 +384,25 @@ def test_a_folder_that_is_gone_for_a_moment_is_looked_at_again(
     den: Den, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     folder, _ = carried(den, "tern", tmp_path)
-    ferry, real, away = den.ferry(), Standing.look_at, {"now"}
+    ferry, away = den.ferry(), {"now"}
+    real, every = Standing.look_at, Standing.look
+
+    def gone() -> None:
+        away.clear()
+        raise FileNotFoundError(2, "No such file or directory", str(folder))
 
     def look_at(self: Standing, paths: Iterable[str]) -> list[FileChange]:
         if away and set(paths):
-            away.clear()
-            raise FileNotFoundError(2, "No such file or directory", str(folder))
+            gone()
         return real(self, paths)
 
+    def look(self: Standing) -> list[FileChange]:
+        if away and not waking.told_at_once(folder):
+            gone()
+        return every(self)
+
     monkeypatch.setattr(Standing, "look_at", look_at)
+    monkeypatch.setattr(Standing, "look", look)
 
     def play(told: bool) -> None:
         threading.Thread(target=launched, args=(den, "tern", "goes-on", tmp_path / "old")).start()
