@@ -412,3 +412,18 @@ def test_a_folder_that_is_gone_for_a_moment_is_looked_at_again(
     )
     assert not away
     assert watched.goes_on
+
+
+@pytest.mark.skipif(os.name == "nt", reason="there it is only looked")
+def test_a_drive_of_another_computer_tells_nothing(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    inner = tmp_path / "share" / "in"
+    inner.mkdir(parents=True)
+    parts = [("/", "ext4"), (os.path.realpath(tmp_path / "share"), "cifs")]
+    monkeypatch.setattr(
+        "psutil.disk_partitions",
+        lambda **_: [SimpleNamespace(mountpoint=at, fstype=kind) for at, kind in parts],
+    )
+    told = [waking.told_at_once(one) for one in (tmp_path, tmp_path / "share", inner)]
+    assert told == [True, False, False]
