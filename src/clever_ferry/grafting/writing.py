@@ -5,7 +5,7 @@ Every byte of a piece that no row of it concerns is as it was.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from msgspec.structs import replace
@@ -234,26 +234,29 @@ def differing(
 ) -> tuple[dict[str, Table], list[str]]:  # fmt: skip
     """Read the tables of a save that was written; return them, and where they are not as planned.
 
-    As planned: those rows, with these values, in this order; and nothing leads nowhere, or stands
-    twice, that did not before.
+    As planned: those rows, each with its values, in whatever order.
     """
     found = {one.name: one for one in read_tables(game.tables, reader, save, known)}
     faults = []
     for name, one in merged.items():
         info, (there, here) = game.tables[name], (tables[0][name], tables[1][name])
-        for column in info.columns:
-            if info.columns[column].field is not None:
-                continue
-            old = [(row, here.column(column).values[row]) for row in one.stay]
-            new = [(row, there.column(column).values[row]) for row in one.taken]
-            wanted = [one.here_edits.get(row, {}).get(column, value) for row, value in old]
-            wanted += [one.there_edits.get(row, {}).get(column, value) for row, value in new]
-            is_so = sorted(map(str, found[name].column(column).values))
-            if is_so != sorted(map(str, wanted)):
-                faults.append(f"{found[name].label}: {column} is not as planned")
-        faults += [f"{found[name].label}: {told}" for told in found[name].troubles
-                   if told not in here.troubles]  # fmt: skip
+        names = [name for name, column in info.columns.items() if column.field is None]
+        wanted = [*_rows_then(here, names, one.stay, one.here_edits),
+                  *_rows_then(there, names, one.taken, one.there_edits)]  # fmt: skip
+        every = range(len(found[name].columns[0].values))
+        if sorted(wanted) != sorted(_rows_then(found[name], names, every, {})):
+            faults.append(f"{found[name].label}: its rows are not as planned")
     return found, faults
+
+
+def _rows_then(
+    table: Table, names: Sequence[str], rows: Iterable[int], edits: Mapping[int, Mapping[str, Any]]
+) -> Iterator[tuple[str, ...]]:
+    """Yield some rows with what is edited in them, as texts."""
+    columns = {name: table.column(name).values for name in names}
+    for row in rows:
+        own = edits.get(row, {})
+        yield tuple(str(own.get(name, values[row])) for name, values in columns.items())
 
 
 def facts_then(reader: FactReader, save: Save, known: Known) -> Save:
