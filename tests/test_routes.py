@@ -16,7 +16,7 @@ from clever_ferry.layers.document_spec import IdentitySpec
 from clever_ferry.model import convert
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry_demo.world import lay_finch, lay_loft
-from tests.conftest import DEPOT, Den, laid
+from tests.conftest import DEPOT, LONG, Den, laid
 
 YARDS = "C/Users/Wren/yards"
 RECIPE = """
@@ -326,14 +326,16 @@ def every(den: Den) -> Den:
     return den
 
 
+@pytest.mark.long
 def test_every_edition_to_every_other_and_back(
     every: Den, record_property: Callable[[str, object], None]
 ) -> None:
     """Facts and payloads are the same after each way; the game itself loads what arrives."""
     writable, count = ("depot", "tern", "finch"), 0
+    ring = {("depot", "tern"), ("tern", "finch"), ("longshore", "depot")}
     for start in (*writable, "longshore"):
         for goal in writable:
-            if start == goal:
+            if start == goal or not (LONG or (start, goal) in ring):
                 continue
             slot = {"depot": 3, "tern": 2, "finch": 1, "longshore": 2}[start]
             every.cferry("cross", f"saltglass/{start}:{slot}", f"saltglass/{goal}:3",
@@ -355,4 +357,4 @@ def test_every_edition_to_every_other_and_back(
                 count += 1
             every.cferry("undo", "--yes")
     record_property("routes", count)
-    assert count == 15
+    assert count == (15 if LONG else 5)
