@@ -34,6 +34,7 @@ from clever_ferry.recipes import Listing, Recipes
 if TYPE_CHECKING:  # what only some jobs need is imported by those
     from clever_ferry.asking import Asking
     from clever_ferry.backups import Backups
+    from clever_ferry.bequests import Bequests
     from clever_ferry.checking import Checked
     from clever_ferry.crossing.backing_up import BackedUp
     from clever_ferry.crossing.carrying import Crossed
@@ -120,6 +121,13 @@ class Ferry:
         from clever_ferry.grafts import Grafts
 
         return Grafts(self.computer, self.places, self.noting, self.keeps)
+
+    @cached_property
+    def bequests(self) -> Bequests:
+        """Ends of games that become starts of their successors."""
+        from clever_ferry.bequests import Bequests
+
+        return Bequests(self.computer, self.recipes, self.places, self.noting, self.keeps)
 
     # What is here ------------------------------------------------------------------------
 
@@ -473,9 +481,9 @@ class Ferry:
         return Explained(game, [told_edition(game, edition)], told_routes(game, edition))
 
     def told_pairs(self, file: Path) -> list[PairTold]:
-        """Read a game recipe's file, and tell what becomes of a save between each two editions.
+        """Tell what becomes of a save between each two editions of a game recipe's file.
 
-        Raises RecipeError with all that is wrong with it, WrongUseError where it is no game's.
+        Raises RecipeError with all its faults, WrongUseError where it is no game's.
         """
         from clever_ferry.recipes.pairing import told_pairs
 
@@ -484,9 +492,8 @@ class Ferry:
     def try_recipe(self, file: Path, folders: Sequence[Path]) -> RecipeTried:
         """Read a game recipe's file, and say what it makes of folders of real saves.
 
-        That is what each edition reads of them (those that read nothing are left out), and what
-        becomes of saves that go to the others and back; copies of the folders are changed for it,
-        and nothing else. Raises as `told_pairs` does, and NotFoundError where there is no folder.
+        That is what each edition reads of them, if anything, and what becomes of saves that go to
+        the others and back, on copies. Raises what `told_pairs` does, and NotFoundError.
         """
         from clever_ferry.proving.trying import try_recipe
         from clever_ferry.rehearsing import rehearse

@@ -31,6 +31,7 @@ _COMMANDS = {
     "parcel": "Send one save to a friend, from any edition to any.",
     "handover": "Hand a world that friends play together over to another host.",
     "graft": "Take parts of an old save into a fresh one.",
+    "bequeath": "Make the end of a game the start of its successor.",
     "tidy": "Bring what was carried to the front, where the game wrote over it.",
     "undo": "Put a target back as it was before a crossing.",
     "log": "List what was carried, when, and what became of it.",

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from clever_ferry.crossing.plan import Move, Plan
     from clever_ferry.recipes.encoding import Encoded
 
-__all__ = ["print_plan", "print_signs"]
+__all__ = ["print_kept", "print_plan", "print_signs"]
 
 
 _CLEARLY = 2 * 10**9
@@ -50,7 +50,7 @@ def print_plan(out: Console, plan: Plan, spelled: Callable[[PurePath], str] = pl
         out.print(shown)
     for move in plan.moves:
         _print_changes(out, plan, move)
-    _print_kept(out, plan, spelled)
+    print_kept(out, plan, spelled)
 
 
 def _replaced(move: Move) -> str:
@@ -123,7 +123,8 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
                   f"{' …' if len(move.removes) > 3 else ''} (of the save it replaces)")  # fmt: skip
 
 
-def _print_kept(out: Console, plan: Plan, spelled: Callable[[PurePath], str]) -> None:
+def print_kept(out: Console, plan: Plan, spelled: Callable[[PurePath], str]) -> None:
+    """Print what is backed up, told, or left, and what to do first."""
     target = plan.target.berth
     for move in plan.moves:
         if move.replaced is None or move.replaced.throwaway:
@@ -155,7 +156,7 @@ def _print_kept(out: Console, plan: Plan, spelled: Callable[[PurePath], str]) ->
         out.print(f"[bold]Removed:[/] {escape(', '.join(plan.rebuilt[:4]))}"
                   f"{' …' if len(plan.rebuilt) > 4 else ''}; the game makes it anew")  # fmt: skip
     for one in plan.told:
-        out.print(f"[bold]Told which save to load:[/] {escape(one.path)}", soft_wrap=True)
+        out.print(f"[bold]Told of it:[/] {escape(one.path)}", soft_wrap=True)
         for sign, line in one.lines:
             out.print(f"    [{'care' if sign == '-' else 'good'}]{sign}[/] {escape(line)}",
                       soft_wrap=True)  # fmt: skip

@@ -12,8 +12,10 @@ from rich.progress import (
     MofNCompleteColumn,
     Progress,
     ProgressColumn,
+    SpinnerColumn,
     TaskID,
     TextColumn,
+    TimeElapsedColumn,
     TimeRemainingColumn,
     TransferSpeedColumn,
 )
@@ -22,7 +24,7 @@ from clever_ferry.cli.screen import console
 from clever_ferry.crossing.progress import Progress as Telling
 from clever_ferry.crossing.progress import Step, silent
 
-__all__ = ["bar", "one_by_one", "telling"]
+__all__ = ["bar", "one_by_one", "phases", "telling"]
 
 _WORDS: dict[Step, str] = {
     "reading": "Reading and staging",
@@ -69,6 +71,22 @@ def bar(what: str, as_json: bool) -> Iterator[Callable[[int, int], None]]:
     with Progress(*_columns(), console=console(err=True), transient=True) as bars:
         task = bars.add_task(what)
         yield lambda done, total: bars.update(task, completed=done, total=total)
+
+
+@contextmanager
+def phases(as_json: bool) -> Iterator[Callable[[str], None]]:
+    """Give a callback that shows what is being done, in words, and for how long."""
+    if as_json or not sys.stderr.isatty():
+        yield lambda phase: None
+        return
+    columns = SpinnerColumn("line"), TextColumn("{task.description}"), TimeElapsedColumn()
+    with Progress(*columns, console=console(err=True), transient=True) as bars:
+        task = bars.add_task("")
+
+        def tell(phase: str) -> None:
+            bars.update(task, description=phase[:1].upper() + phase[1:])
+
+        yield tell
 
 
 @contextmanager

@@ -50,12 +50,16 @@ class Berth(Struct, frozen=True):
     """Name fields that nothing says, and that only stand for the name of a folder that is lost."""
     above: int = 0
     """The length of its folder's path, as its own system spells it."""
+    stands_for: str = ""
+    """The title of another place, where what is here was only made of what is there."""
     computer: Computer | None = None
     """Whose known folders it is among, where that is known."""
 
     @property
     def title(self) -> str:
         """Its edition and what tells it apart, in words."""
+        if self.stands_for:
+            return self.stands_for
         told = ", ".join(f"{name} {value}" for name, value in self.fields.items())
         return f"{self.edition.title}{f' ({told})' if told else ''}"
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from contextlib import suppress
 
 from clever_ferry.errors import FerryError
@@ -12,7 +11,6 @@ from clever_ferry.finding.searching import folders_fitting
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.names import folded
 from clever_ferry.payload import head
-from clever_ferry.recipes.models import VERSION
 
 __all__ = ["installed_packs", "installed_version"]
 
@@ -50,8 +48,6 @@ def installed_version(berth: Berth) -> str | None:
     info = berth.files.info(installed.file) if installed is not None else None
     if installed is None or info is None:
         return None
-    before, _, after = installed.says.partition(VERSION)
-    form = re.escape(before) + r"(\d{1,9}(?:\.\d{1,9})*)" + re.escape(after)
-    text = head(berth.files.payload(info.path), _LONGEST_SIGN).decode("utf-8", "replace")
-    found = re.search(form, text)
-    return found[1] if found else None
+    return installed.version_in(
+        head(berth.files.payload(info.path), _LONGEST_SIGN).decode("utf-8", "replace")
+    )

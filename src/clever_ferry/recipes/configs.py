@@ -30,7 +30,8 @@ class Config(NamedTuple):
 
     def lacks(self, values: Mapping[str, str]) -> list[str]:
         """Return the fields that must be named and have no value."""
-        every = [name for text in self.info.set.values() for name in _NAMED.findall(text)]
+        texts = (*self.info.set.values(), *self.info.add.values())
+        every = [name for text in texts for name in _NAMED.findall(text)]
         return [name for name in dict.fromkeys(every) if name not in values]
 
     def filled(self, values: Mapping[str, str]) -> dict[str, str]:
@@ -51,6 +52,11 @@ class Config(NamedTuple):
             elif any(str(one) != text for one in found):
                 number = all(type(one) is int for one in found) and _is_number(text)
                 changes.append(Put(place, int(text) if number else text))
+        lists = {place: filled(text, values) for place, text in self.info.add.items()}
+        listed = values_in(self.form, source, [f"{place}/*" for place in lists])
+        for (place, text), found in zip(lists.items(), listed, strict=True):
+            if text not in map(str, found):
+                changes.append(Insert(f"{place}/-", text))
         return changed(self.form, source, changes) if changes else None
 
     def names(self, source: Payload, values: Mapping[str, str]) -> bool:
@@ -88,12 +94,13 @@ def compile_configs(
             faults.add(f"{key}.file", "`never` says that it is not to be touched")
         if one.file in [other.info.file for other in found]:
             faults.add(f"{key}.file", "that stands here twice")
-        for place, text in one.set.items():
-            if why := place_fault(place):
-                faults.add(f"{key}.set", f"{place}: {why}")
-            for name in _NAMED.findall(text):
-                if name not in fields:
-                    faults.add(f"{key}.set", f"nothing fills {{{name}}}; {known(fields)}")
+        for way, places in (("set", one.set), ("add", one.add)):
+            for place, text in places.items():
+                if why := place_fault(place):
+                    faults.add(f"{key}.{way}", f"{place}: {why}")
+                for name in _NAMED.findall(text):
+                    if name not in fields:
+                        faults.add(f"{key}.{way}", f"nothing fills {{{name}}}; {known(fields)}")
         if one.holds in {*FORMS, *recipe.forms}:
             found.append(Config(one, form_of(one.holds, recipe.forms)))
     return tuple(found)

@@ -40,6 +40,9 @@ def _faults(wanted: inspect.Type, data: Any, key: str) -> Iterator[str]:
             yield from _of_length(wanted.min_length, None, data, key)
             for index, value in enumerate(data):
                 yield from _faults(wanted.item_type, value, f"{key}[{index + 1}]")
+        case inspect.TupleType() if isinstance(data, list) and len(data) == len(wanted.item_types):
+            for index, (kind, value) in enumerate(zip(wanted.item_types, data, strict=True)):
+                yield from _faults(kind, value, f"{key}[{index + 1}]")
         case inspect.UnionType():
             yield from _of_union(wanted.types, data, key)
         case inspect.StrType() if isinstance(data, str):
@@ -169,6 +172,8 @@ def _names(*types: inspect.Type) -> list[str]:
                 names.append("true or false")
             case inspect.VarTupleType():
                 names.append("a list")
+            case inspect.TupleType():
+                names.append(f"a list of {len(one.item_types)}")
             case inspect.StructType() | inspect.DictType():
                 names.append("a table")
     return list(dict.fromkeys(names))

@@ -19,6 +19,7 @@ from clever_ferry.cargo import new_digest
 from clever_ferry.errors import FerryError, RecipeError, UnknownNameError, WrongUseError
 from clever_ferry.model import ValidationError, convert, parse_toml
 from clever_ferry.moving.disk import read_whole
+from clever_ferry.recipes.bequest_models import BequestInfo, BequestRecipe
 from clever_ferry.recipes.compiling import compile_box, compile_game
 from clever_ferry.recipes.edition import Edition, Game
 from clever_ferry.recipes.explaining import explain
@@ -38,9 +39,9 @@ __all__ = ["RecipeSource", "Recipes", "read_recipe"]
 _LARGEST_RECIPE = 1 << 20
 _SHIPPED = Path(__file__).with_name("data")
 _T = TypeVar("_T")
-AnyRecipe = GameRecipe | BoxRecipe | LibraryRecipe
+AnyRecipe = GameRecipe | BoxRecipe | LibraryRecipe | BequestRecipe
 _MODELS: dict[str, type[AnyRecipe]] = {
-    "game": GameRecipe, "box": BoxRecipe, "library": LibraryRecipe
+    "game": GameRecipe, "box": BoxRecipe, "library": LibraryRecipe, "bequest": BequestRecipe
 }  # fmt: skip
 
 
@@ -232,7 +233,7 @@ class Recipes:
         elif isinstance(recipe, BoxRecipe):
             box = recipe
             _with_place(place, lambda: compile_box(box))
-        else:
+        elif isinstance(recipe, LibraryRecipe):
             library = recipe
             _with_place(place, lambda: compile_library(library))
 
@@ -245,6 +246,17 @@ class Recipes:
                 recipe = self._recipe(source)
                 if isinstance(recipe, LibraryRecipe):
                     found.append(compile_library(recipe))
+        return found
+
+    def bequests(self) -> list[tuple[BequestRecipe, Path]]:
+        """Return every recipe for a pair of games that can be read, and its own files' folder."""
+        found = []
+        for ident in dict.fromkeys(source.id for source in self.sources()):
+            with suppress(FerryError):  # `recipe list` tells the fault
+                source = self.source(ident)
+                recipe = self._recipe(source)
+                if isinstance(recipe, BequestRecipe):
+                    found.append((recipe, source.file.with_name(ident)))
         return found
 
     def game_in(self, path: Path) -> Game:
@@ -269,7 +281,7 @@ class Recipes:
         return recipe
 
 
-def _head(recipe: AnyRecipe) -> GameInfo | BoxInfo | LibraryInfo:
+def _head(recipe: AnyRecipe) -> GameInfo | BoxInfo | LibraryInfo | BequestInfo:
     """Return the part of a recipe that names it."""
     match recipe:
         case GameRecipe():
@@ -278,6 +290,8 @@ def _head(recipe: AnyRecipe) -> GameInfo | BoxInfo | LibraryInfo:
             return recipe.box
         case LibraryRecipe():
             return recipe.library
+        case BequestRecipe():
+            return recipe.bequest
 
 
 def _sources(folder: Path, origin: Literal["shipped", "yours"]) -> dict[str, RecipeSource]:

@@ -4,6 +4,7 @@ The format languages' own parts (layouts, layers, boxes, name fields) are define
 their rooms; here they are put together.
 """
 
+import re
 from typing import Annotated, Literal, get_args
 
 from clever_ferry.boxes import BoxSpec
@@ -307,6 +308,13 @@ class InstalledInfo(Model):
         if self.says.count(VERSION) != 1:
             raise ValueError(f"`says` has {VERSION} in it, once")
 
+    def version_in(self, text: str) -> str | None:
+        """Return the version that the file's text states; None where it states none."""
+        before, _, after = self.says.partition(VERSION)
+        form = re.escape(before) + r"(\d{1,9}(?:\.\d{1,9})*)" + re.escape(after)
+        found = re.search(form, text)
+        return found[1] if found else None
+
 
 class ConfigInfo(Model):
     """A file beside the saves in which a game, a server mostly, is told which save to load."""
@@ -315,12 +323,19 @@ class ConfigInfo(Model):
     holds: Annotated[Line, hint("its form: one of documents, or one of `forms`")]
     set: Annotated[
         dict[Line, Line],
-        Meta(
-            min_length=1,
-            description="by place, what must stand there; `{name}` is a field of the save that is "
+        hint(
+            "by place, what must stand there; `{name}` is a field of the save that is "
             "carried, spelled as in its file's name, or of its folder",
         ),
-    ]
+    ] = {}
+    add: Annotated[
+        dict[Line, Line],
+        hint("by the place of a list, what must be one of its values, such as what is enabled"),
+    ] = {}
+
+    def __post_init__(self) -> None:
+        if not self.set and not self.add:
+            raise ValueError("say what must stand in it: `set`, or `add`")
 
 
 class EditionInfo(Model):

@@ -18,13 +18,64 @@ from clever_ferry.sheets.sheet import Sheet, SheetColumn, SheetTable, embedded
 from clever_ferry.visible import visible
 from clever_ferry.wording import in_words
 
-__all__ = ["comparison_page", "report_page", "sheet_page"]
+__all__ = ["comparison_page", "page", "report_page", "sheet_page"]
 
 _ROWS = 500
 """So many rows of a table are shown; a sheet keeps all of them."""
 _SIGNS = {"more": "+", "less": "\N{MINUS SIGN}", "other": "\N{NOT EQUAL TO}",
           "missing": "\N{MULTIPLICATION SIGN}", "new": "\N{BLACK STAR}"}  # fmt: skip
 _WORDS = {"more": "more", "less": "less", "other": "another", "missing": "missing", "new": "new"}
+
+_BEQUEST = """{% extends "base" %}
+{% block title %}{{ views[0][0].title|line }}{% endblock %}
+{% block body %}
+{% for view, maps in views %}
+<h1>{{ view.title|line }}</h1>
+<p class="soft">{{ view.where|line }}</p>
+{% for map in maps %}
+<h2>{{ loop.first and "Before" or "After" }}: {{ map.title|line }}</h2>
+<svg viewBox="0 0 {{ map.wide }} {{ map.high }}" role="img" width="100%"
+ aria-label="{{ map.title|line }}: places by their owners">
+{% for x, y, side, colour, told in map.squares -%}
+<rect x="{{ x }}" y="{{ y }}" width="{{ side }}" height="{{ side }}" fill="{{ colour }}"><title>
+{{- told|line }}</title></rect>
+{% endfor %}
+{% for x, y, number in map.numbers -%}
+<circle cx="{{ x }}" cy="{{ y }}" r=".55" fill="{{ paper }}" stroke="{{ ink }}"
+ stroke-width=".06"/><text x="{{ x }}" y="{{ y }}" dy=".24" font-size=".7"
+ text-anchor="middle">{{ number }}</text>
+{% endfor %}
+</svg>
+<div class="wide"><table><thead><tr><th class="number">No.</th><th>The ten largest</th>
+<th class="number">Size</th><th class="number">Places</th></tr></thead><tbody>
+{% for owner, name, total, count in map.largest %}<tr><td class="number">{{ loop.index }}</td>
+<td style="color: {{ map.colours[owner] }}">{{ name|line }}</td>
+<td class="number">{{ total|number }}</td><td class="number">{{ count|number }}</td></tr>
+{% endfor %}</tbody></table></div>
+{% endfor %}
+<h2>What stayed</h2>
+<div class="wide"><table><thead><tr><th>Total</th><th class="number">Before</th>
+<th class="number">After</th></tr></thead><tbody>
+{% for table, column, before, after in view.sums %}<tr><td>{{ table|line }}, {{ column|line }}</td>
+<td class="number">{{ before|number }}</td><td class="number">{{ after|number }}</td></tr>
+{% endfor %}</tbody></table></div>
+<h2>What became of what</h2>
+{% for what, names in view.told %}<p><b>{{ what|line }}</b>{% if names %}: {{ names|join(", ")|line
+ }}{% endif %}</p>
+{% else %}<p>Nothing was split, merged, left out, or given what is usual.</p>
+{% endfor %}
+{% if view.rules %}<h2>Rules that counted</h2>
+<div class="wide"><table><thead><tr><th>Mapping</th><th>Rule</th><th class="number">Rows</th></tr>
+</thead><tbody>
+{% for name, where, count in view.rules %}<tr><td>{{ name|line }}</td><td>{{ where|line }}</td>
+<td class="number">{{ count|number }}</td></tr>
+{% endfor %}</tbody></table></div>{% endif %}
+<h2>What was chosen</h2>
+<table><tbody>{% for name, value in view.chosen %}<tr><th scope="row">{{ name|line }}</th>
+<td>{{ value|line }}</td></tr>{% endfor %}</tbody></table>
+{% endfor %}
+{% endblock %}
+"""
 
 _BASE = """<!DOCTYPE html>
 <html lang="en">
@@ -247,22 +298,31 @@ def comparison_page(told: Differences) -> str:
     return _environment().get_template("comparison").render(told=told)
 
 
+def page(name: str, **values: Any) -> str:
+    """Return one of the pages, by name."""
+    return _environment().get_template(name).render(**values)
+
+
 @cache
 def _environment() -> Environment:
     found = Environment(
         autoescape=True, undefined=StrictUndefined, trim_blocks=False,
         loader=DictLoader({
             "base": _BASE, "macros": _MACROS, "sheet": _SHEET, "comparison": _COMPARISON,
-            "report": _REPORT,
+            "report": _REPORT, "bequest": _BEQUEST,
         }),
     )  # fmt: skip
     found.filters.update(
         line=_line, time=_time, sums=_sums, summed=_summed, owned=_owned, owner=_owner, rows=_rows,
         sign=_sign, sure=_sure, cell=_cell, groups=_groups, summary=summary, numeric=_numeric,
-        stamp=_stamp,
+        stamp=_stamp, number=_counted,
     )  # fmt: skip
     found.globals.update(ink=INK, soft=SOFT, rule=LINE, paper=PAPER, band=BAND)
     return found
+
+
+def _counted(value: float) -> str:
+    return in_words(round(value, 3) if isinstance(value, float) else value, "count")
 
 
 def _line(value: Any) -> str:

@@ -15,12 +15,15 @@ from clever_ferry_demo.playing import RefusalError, write
 __all__ = ["PARTS", "VERSION", "Reign", "ReignStore", "begin", "play_on", "told"]
 
 VERSION = (1, 4)
+LAST_DAY = 400
+"""From which on a reign is over, and can be left to another game."""
 PARTS = {
     "realm": ("name", "ruler", "coins"),
     "people": ("name", "temper"),
     "ruler": ("name", "realm", "born"),
     "province": ("name", "realm", "people", "folk", "tax"),
     "army": ("realm", "province", "men"),
+    "addon": ("name",),
 }
 """Each kind of block, and the names in it, in the order they are written."""
 _LEADS = (
@@ -48,6 +51,8 @@ class Reign:
     crown: int = 1
     """The realm that the player rules, by its number."""
     rows: dict[str, tuple[Row, ...]] = field(default_factory=dict)
+    over: bool = False
+    """Whether the last day of the reign has come."""
 
     @property
     def counts(self) -> dict[str, int]:
@@ -86,9 +91,12 @@ class ReignStore:
             raise RefusalError(f"it belongs to {top.get('keeper')}, not to {self.account}")
         if tuple(int(part) for part in str(top["made_by"]).split(".")) > VERSION:
             raise RefusalError(f"it was saved by the newer version {top['made_by']}")
+        if top["over"] not in ("yes", "no"):
+            raise RefusalError(f"over is {top['over']}, neither yes nor no")
         reign = Reign(
-            str(top["reign"]), int(top["day"]), int(top["seconds"]), int(top["crown"]), rows
-        )
+            str(top["reign"]), int(top["day"]), int(top["seconds"]), int(top["crown"]), rows,
+            over=top["over"] == "yes",
+        )  # fmt: skip
         self._count(reign, top)
         return reign
 
@@ -109,6 +117,7 @@ class ReignStore:
         top: Row = {
             "keeper": self.account, "made_by": ".".join(map(str, VERSION)), "reign": reign.name,
             "day": reign.day, "seconds": reign.seconds, "crown": reign.crown,
+            "over": "yes" if reign.over else "no",
             **{f"{kind}_count": count for kind, count in reign.counts.items()},
         }  # fmt: skip
         lines = [_HEAD, *(f"{name}: {_said(value)}" for name, value in top.items())]
@@ -125,7 +134,7 @@ def _said(value: int | str) -> str:
 
 def _written(reign: Reign) -> Iterator[str]:
     for kind, names in PARTS.items():
-        for row in reign.rows[kind]:
+        for row in reign.rows.get(kind, ()):
             yield f"{kind} {row['no']} ["
             yield from (f"  {name}: {_said(row[name])}" for name in names)
             yield "]"
@@ -203,7 +212,9 @@ def play_on(reign: Reign, days: int) -> Reign:
     for army in rows["army"]:
         army["province"] = dice.randrange(1, len(rows["province"]) + 1)
     made = {kind: tuple(own) for kind, own in rows.items()}
-    return replace(reign, day=reign.day + days, seconds=reign.seconds + 240 * days, rows=made)
+    day = reign.day + days
+    return replace(reign, day=day, seconds=reign.seconds + 240 * days, rows=made,
+                   over=day >= LAST_DAY)  # fmt: skip
 
 
 def told(reign: Reign) -> str:

@@ -14,15 +14,17 @@ from clever_ferry.cli.exits import DAMAGED, echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, counted, escape, indented, place, save_line, table
-from clever_ferry.errors import FerryError
-from clever_ferry.model import schema_of
+from clever_ferry.errors import FerryError, WrongUseError
+from clever_ferry.model import Model, schema_of
+from clever_ferry.recipes.bequest_models import BequestRecipe
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
 from clever_ferry.results import RecipeTried
 from clever_ferry.visible import visible
 
 if TYPE_CHECKING:
+    from clever_ferry.ferry import Ferry
     from clever_ferry.proving.trying import Tried
-    from clever_ferry.recipes.loading import Recipes, RecipeSource
+    from clever_ferry.recipes.loading import RecipeSource
     from clever_ferry.recipes.pairing import PairTold
     from clever_ferry.rehearsing import Rehearsed
 
@@ -39,8 +41,9 @@ def command() -> None:
 @click.pass_obj
 def list_(computer: Path | None, as_json: bool) -> None:
     """List all recipes: those that come with the tool, and your own."""
-    recipes = ferry_here(computer).recipes
-    rows = [_row(source, recipes) for source in recipes.sources()]
+    ferry = ferry_here(computer)
+    recipes = ferry.recipes
+    rows = [_row(source, ferry) for source in recipes.sources()]
     if as_json:
         echo_json({"recipes": rows})
         return
@@ -56,13 +59,15 @@ def list_(computer: Path | None, as_json: bool) -> None:
     out.print(f"Your own go into: {escape(place(recipes.own or Path()))}")
 
 
-def _row(source: RecipeSource, recipes: Recipes) -> dict[str, Any]:
+def _row(source: RecipeSource, ferry: Ferry) -> dict[str, Any]:
     row: dict[str, Any] = {
         "id": source.id, "title": None, "kind": None, "editions": [],
         "origin": source.origin, "fault": None,
     }  # fmt: skip
     try:
-        recipe = recipes.check_source(source)
+        recipe = ferry.recipes.check_source(source)
+        if isinstance(recipe, BequestRecipe):
+            ferry.bequests.compiled(recipe, source.file.with_name(source.id))
     except FerryError as error:
         return {**row, "fault": error.what}
     if isinstance(recipe, GameRecipe):
@@ -74,6 +79,8 @@ def _row(source: RecipeSource, recipes: Recipes) -> dict[str, Any]:
         }
     if isinstance(recipe, BoxRecipe):
         return {**row, "title": recipe.box.title, "kind": "box"}
+    if isinstance(recipe, BequestRecipe):
+        return {**row, "title": recipe.bequest.title, "kind": "bequest"}
     return {**row, "title": recipe.library.title, "kind": "library"}
 
 
@@ -93,11 +100,18 @@ def show(computer: Path | None, ident: str, as_json: bool) -> None:
 @command.command("schema")
 @click.option("--box", is_flag=True, help="The schema of box recipes instead of games'.")
 @click.option("--library", is_flag=True, help="The schema of recipes for game libraries.")
+@click.option("--bequest", is_flag=True, help="The schema of recipes for pairs of games.")
 @click.pass_obj
-def schema(computer: Path | None, box: bool, library: bool) -> None:
+def schema(computer: Path | None, box: bool, library: bool, bequest: bool) -> None:
     """Print the JSON Schema of recipes, for an editor that checks TOML as you write."""
     ferry_here(computer)
-    model = BoxRecipe if box else LibraryRecipe if library else GameRecipe
+    kinds: dict[type[Model], bool] = {
+        BoxRecipe: box, LibraryRecipe: library, BequestRecipe: bequest
+    }  # fmt: skip
+    chosen = [kind for kind, asked in kinds.items() if asked]
+    if len(chosen) > 1:
+        raise WrongUseError("Say one kind of recipe.")
+    model = chosen[0] if chosen else GameRecipe
     click.echo(json.dumps(schema_of(model), indent=2, ensure_ascii=False))
 
 
@@ -128,6 +142,8 @@ def check(
     recipes = ferry.recipes
     try:
         recipe = recipes.check(file)
+        if isinstance(recipe, BequestRecipe):
+            ferry.bequests.compiled(recipe, file.with_name(recipe.bequest.id))
     except FerryError as error:
         if not as_json:
             raise
@@ -149,7 +165,10 @@ def check(
         for name, edition in recipe.editions.items():
             out.print(f"  {escape(recipe.game.id)}/{escape(name)}  {escape(edition.title)}")
     else:
-        what = recipe.box if isinstance(recipe, BoxRecipe) else recipe.library
+        what = (
+            recipe.box if isinstance(recipe, BoxRecipe)
+            else recipe.library if isinstance(recipe, LibraryRecipe) else recipe.bequest
+        )  # fmt: skip
         out.print(f"[good]✓[/] {escape(str(file))} is right: {escape(what.title)}.")
     if pairs:
         _print_pairs(told)

@@ -1,0 +1,301 @@
+"""`cferry bequeath`: the end of one game becomes the start of its successor."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from clever_ferry.bequeathing.rows import text
+from clever_ferry.bequests import Asked, Bequeathed, Step, chosen_in, named, views_of
+from clever_ferry.cli.again import after_dry_run
+from clever_ferry.cli.certain import print_reached
+from clever_ferry.cli.described import save_data
+from clever_ferry.cli.exits import echo_json
+from clever_ferry.cli.here import agree, can_ask, ferry_here
+from clever_ferry.cli.options import change_options, closed_option, give_option, json_option
+from clever_ferry.cli.plans import print_kept
+from clever_ferry.cli.progress import phases, telling
+from clever_ferry.cli.screen import (
+    console,
+    counted,
+    escape,
+    facts_line,
+    heading,
+    place,
+    steps,
+    table,
+)
+from clever_ferry.crossing.aftermath import steps_after
+from clever_ferry.errors import WrongUseError
+from clever_ferry.finding import parse_address
+from clever_ferry.moving.outputs import new_file
+from clever_ferry.wording import in_words
+
+if TYPE_CHECKING:
+    from clever_ferry.ferry import Ferry
+    from clever_ferry.recipes.bequest_models import OptionInfo
+
+__all__ = ["command"]
+
+_MOST = 5
+"""So many names of rows are told one by one."""
+
+
+@click.command("bequeath")
+@click.argument("source", metavar="SAVE")
+@click.argument("target", metavar="GAME")
+@click.option(
+    "-o", "--into", "folder", type=click.Path(path_type=Path), metavar="FOLDER",
+    help="The folder where GAME keeps such starts, where it is not the usual one.",
+)  # fmt: skip
+@click.option("--set", "sets", multiple=True, metavar="OPTION=VALUE", help="Choose an option.")
+@click.option("--preset", metavar="NAME", help="Choose options that go together.")
+@click.option(
+    "--options", "file", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+    help="Take the options from a file, such as an earlier bequest has kept.",
+)  # fmt: skip
+@click.option(
+    "--through", multiple=True, metavar="GAME", help="A game between the two; once for each.",
+)  # fmt: skip
+@click.option(
+    "--installed", "places", multiple=True, metavar="GAME=FOLDER",
+    help="Where a game is installed, if it is not found.",
+)  # fmt: skip
+@click.option(
+    "--pass-addon", "passed", multiple=True, metavar="NAME",
+    help="Go on with an add-on that the recipe does not know.",
+)  # fmt: skip
+@click.option(
+    "--preview", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
+    help="Draw the map before and after, and what became of what (.html or .png).",
+)  # fmt: skip
+@click.option("--no-tell", is_flag=True, help="Leave the game's list of what is enabled alone.")
+@click.option("--account", metavar="NAME", help="Whose saves SAVE means.")
+@change_options
+@give_option
+@closed_option
+@json_option
+@click.pass_obj
+def command(
+    computer: Path | None, source: str, target: str, folder: Path | None, sets: Sequence[str],
+    preset: str | None, file: Path | None, through: Sequence[str], places: Sequence[str],
+    passed: Sequence[str], preview: Path | None, no_tell: bool, account: str | None,
+    dry_run: bool, yes: bool, given: Mapping[str, str], game_closed: bool, as_json: bool,
+) -> None:  # fmt: skip
+    """Make the end of a game the start of its successor.
+
+    SAVE is a finished game, such as kingfisher-crown/windows:"The Long Reign"; it is only read.
+    GAME is the one that follows, such as kingfisher-age. A recipe for the two says what becomes of
+    what; both games must be installed, as their maps are needed.
+
+    At a terminal you are asked for each option, unless you choose them here. What is made is read
+    back first, and then put where GAME looks for it.
+    """  # fmt: skip
+    ferry = ferry_here(computer)
+    ask = can_ask() and not as_json and not yes
+    options: dict[str, Any] = dict(chosen_in(file).options) if file is not None else {}
+    options |= dict(_pair(one, "--set", "OPTION=VALUE") for one in sets)
+    if ask and not sets and preset is None and file is None:
+        options = _asked(ferry, source, target, through)
+    asked = Asked(
+        options, preset, tuple(through),
+        {name: Path(place) for name, place in
+         (_pair(one, "--installed", "GAME=FOLDER") for one in places)},
+        frozenset(passed),
+    )  # fmt: skip
+    with phases(as_json) as tell:
+        made = ferry.bequests.made(
+            source, target, folder, asked, account=account, given=given, tell=not no_tell,
+ progress=tell,
+        )  # fmt: skip
+        bequest = made.__enter__()
+    try:
+        _go_on(ferry, bequest, preview, dry_run=dry_run, yes=yes, ask=ask, as_json=as_json,
+               game_closed=game_closed)  # fmt: skip
+    finally:
+        made.__exit__(None, None, None)
+
+
+def _go_on(
+    ferry: Ferry, bequest: Bequeathed, preview: Path | None, *, dry_run: bool, yes: bool,
+    ask: bool, as_json: bool, game_closed: bool,
+) -> None:  # fmt: skip
+    if not as_json:
+        _print(bequest)
+    if preview is not None:
+        _draw(bequest, preview)
+        if not as_json:
+            told = f"[good]✓[/] What becomes of what is drawn in {escape(str(preview))}"
+            console().print(told, soft_wrap=True)
+    number = None
+    if not dry_run:
+        where = bequest.plan.target.berth.address
+        agree(
+            f"Put it into {where}?", "changed", yes=yes, ask=ask,
+            advice="Look at what was made, then add --yes to put it there.", again=("--yes",),
+        )  # fmt: skip
+        with telling(as_json) as tell:
+            number = ferry.carry_out(bequest.plan, tell, game_closed=game_closed).number
+    if as_json:
+        echo_json(_data(bequest, number))
+    elif number is None:
+        console().print(escape(after_dry_run("--yes")), soft_wrap=True)
+    else:
+        _print_done(bequest, number)
+
+
+def _pair(written: str, option: str, form: str) -> tuple[str, str]:
+    name, sign, value = written.partition("=")
+    if not sign or not name.strip():
+        raise WrongUseError(f"{option} takes {form}, and {written!r} is none.")
+    return name.strip(), value
+
+
+def _asked(ferry: Ferry, source: str, target: str, through: Sequence[str]) -> dict[str, Any]:
+    """Ask for each option of each step; Enter takes what is usual."""
+    found: dict[str, Any] = {}
+    route = ferry.bequests.route(parse_address(source).game, parse_address(target).game, through)
+    for bequest in route:
+        for name, info in bequest.recipe.options.items():
+            if name not in found:
+                found[name] = _answer(info)
+    return found
+
+
+def _answer(info: OptionInfo) -> Any:
+    if info.help:
+        click.echo(info.help, err=True)
+    while True:
+        kind: Any = click.Choice(info.choices) if info.choices else None
+        if info.kind_ == "yes-no":
+            return click.confirm(info.label, default=bool(info.default), err=True)
+        if info.kind_ == "number":
+            kind = float
+        value = click.prompt(info.label, default=info.default, type=kind, err=True)
+        if isinstance(value, float) and value.is_integer():
+            value = int(value)
+        if not (why := info.fault(value)):
+            return value
+        click.echo(f"That can't be: {why}.", err=True)
+
+
+def _print(bequest: Bequeathed) -> None:
+    out = console()
+    first, last = bequest.steps[0].made.bequest, bequest.steps[-1].made.bequest
+    out.print(f"[bold]{escape(first.source.title)} to {escape(last.target.title)}[/]")
+    out.print(f"  from  [save]{escape(bequest.save.title)}[/]  [place]{escape(bequest.where)}[/]  "
+              f"[dim]{escape(facts_line(bequest.save))}[/]", soft_wrap=True)  # fmt: skip
+    for step in bequest.steps:
+        _print_step(step, several=len(bequest.steps) > 1)
+    print_kept(out, bequest.plan, place)
+
+
+def _print_step(step: Step, *, several: bool) -> None:
+    out, made = console(), step.made
+    if several:
+        out.print(f"[bold]{escape(made.bequest.recipe.bequest.title)}[/]")
+    chosen = ", ".join(f"{name} {text(value) or 'none'}" for name, value in made.options.items())
+    if chosen:
+        out.print(f"  chosen  {escape(chosen)}", soft_wrap=True)
+    if made.addons:
+        out.print(f"  add-ons {escape(', '.join(made.addons))}", soft_wrap=True)
+    shown = table("Made", "Of", "Rows", "Sum before", "Sum after",
+                  right=("Of", "Rows", "Sum before", "Sum after"))  # fmt: skip
+    for info in made.bequest.recipe.make:
+        rows, told = made.tables[info.table], made.told[info.table]
+        base = made.tables[_base(made, info)]
+        shown.add_row(escape(rows.label), f"{base.count:,}", f"{rows.count:,}", "", "")
+        for column, (before, after) in told.sums.items():
+            shown.add_row(f"  {escape(column)}", "", "", _sum(before), _sum(after))
+    out.print(shown)
+    for info in made.bequest.recipe.make:
+        told, label = made.told[info.table], made.tables[info.table].label
+        for what, names in named(told, label):
+            _print_named(what, names)
+
+
+def _base(made: Any, info: Any) -> str:
+    if info.source is not None:
+        return str(info.source)
+    return str(made.bequest.recipe.mappings[info.through].source)
+
+
+def _sum(value: float) -> str:
+    return in_words(round(value, 3) if isinstance(value, float) else value, "count")
+
+
+def _print_named(what: str, names: Sequence[str]) -> None:
+    if names:
+        more = f" and {len(names) - _MOST:,} more" if len(names) > _MOST else ""
+        told = f"{', '.join(names[:_MOST])}{more}"
+        console().print(f"  [care]{escape(what)}[/]  {len(names):,}: {escape(told)}",
+                        soft_wrap=True)  # fmt: skip
+
+
+def _print_done(bequest: Bequeathed, number: int) -> None:
+    out, plan = console(), bequest.plan
+    out.print(heading("Read back and the same"))
+    for step in bequest.steps:
+        for info in step.made.bequest.recipe.make:
+            if info.reads is not None:
+                read = step.read[info.reads]
+                out.print(f"  [good]✓[/] {escape(read.label)}: {counted(read.count, 'row')}, each "
+                          "as it was made")  # fmt: skip
+    after = steps_after(plan, [move.save for move in plan.moves], str)
+    if after:
+        out.print("\n" + heading("Now in the game"))
+        out.print(steps(after), soft_wrap=True)
+    out.print()
+    print_reached(out, "same", number)
+    out.print(f"To take it out again: cferry undo {number}")
+
+
+def _draw(bequest: Bequeathed, file: Path) -> None:
+    from clever_ferry.sheets.bequest_views import bequest_page, bequest_picture
+
+    suffix, views = file.suffix.lower(), views_of(bequest)
+    if suffix not in (".html", ".png"):
+        raise WrongUseError(f"{file} ends neither in .html nor in .png.")
+    if suffix == ".png" and not (views[0].grounds and views[-1].grounds):
+        raise WrongUseError("The recipe does not say how its maps are drawn: a page needs none.")
+    try:
+        raw = bequest_picture(views) if suffix == ".png" else bequest_page(views).encode()
+    except ImportError:
+        raise WrongUseError(
+            "Pictures need a part that is not installed; a page (.html) needs none.",
+            advice="pip install 'clever-ferry[pictures]'",
+        ) from None
+    with new_file(file) as part:
+        part.write_bytes(raw)
+
+
+def _data(bequest: Bequeathed, number: int | None) -> dict[str, object]:
+    return {
+        "from": save_data(bequest.save),
+        "steps": [
+            {
+                "recipe": step.made.bequest.id,
+                "options": dict(step.made.options),
+                "addons": list(step.made.addons),
+                "tables": [
+                    {
+                        "name": name, "rows": step.made.tables[name].count,
+                        "sums": {column: {"before": before, "after": after}
+                                 for column, (before, after) in told.sums.items()},
+                        "split": told.split, "merged": told.merged,
+                        "unmapped": told.unmapped, "unreached": told.unreached,
+                        "left_out": told.left_out, "defaults": told.defaults,
+                        "rules": told.rules,
+                    }
+                    for name, told in step.made.told.items()
+                ],
+            }
+            for step in bequest.steps
+        ],
+        "running": list(bequest.plan.signs.running),
+        "crossing": number,
+        "level": "same" if number is not None else None,
+    }  # fmt: skip
