@@ -47,6 +47,7 @@ from clever_ferry.moving.disk import read_whole
 from clever_ferry.noting import Noting
 from clever_ferry.places import Places
 from clever_ferry.recipes.bequest_models import BequestRecipe, ChosenInfo, MapInfo, SideInfo
+from clever_ferry.recipes.establishing import Examiner
 from clever_ferry.recipes.loading import Recipes
 from clever_ferry.recipes.tables import Table, read_tables
 from clever_ferry.sheets.bequest_views import BequestView, Ground, Spot
@@ -69,6 +70,8 @@ class Asked:
     """Where games are installed, by game; the recipe says where they usually are."""
     passed: frozenset[str] = frozenset()
     """Add-ons in use that the recipe need not know."""
+    kept: ChosenInfo | None = None
+    """What an earlier bequest has kept, where it is to be done again."""
 
 
 @dataclass(frozen=True)
@@ -120,7 +123,7 @@ class Bequests:
         return [self._one(*pair) for pair in pairwise(stops)]
 
     def _one(self, source: str, target: str) -> Bequest:
-        every = self._recipes.bequests()
+        every, faults = self._recipes.bequests()
         found = [
             (recipe, folder) for recipe, folder in every
             if (recipe.bequest.source, recipe.bequest.target.partition("/")[0]) == (source, target)
@@ -138,7 +141,10 @@ class Bequests:
             ]
             raise UnknownNameError(
                 f"No recipe leads from {source} to {target}.",
-                details=("There are:", *there) if there else (),
+                details=(
+                    *(("There are:", *there) if there else ()),
+                    *(line for one in faults for line in (one.what, *one.details)),
+                ),
                 advice=_way(source, target, [recipe for recipe, _ in every]),
             )
         return self.compiled(*found[0])
@@ -179,6 +185,7 @@ class Bequests:
                 )
                 steps.append(step)
                 tables = list(step.read.values())
+            _refuse_otherwise(asked.kept, steps)
             opened = _standing_for(opened, chosen.opened.berth, chosen.save)
             progress("planning")
             plan = self._plan(opened, route[-1], target, folder, given or {}, tell)
@@ -232,6 +239,13 @@ class Bequests:
                 f"What was made does not read as one start of {bequest.target.title}.",
                 details=tuple(f"  {one}" for one in (*opened.listing.problems, *odd, *unread)),
                 advice="Mend `files` in the recipe, or the successor's own recipe.",
+            )
+        examiner = Examiner(bequest.edition, opened.contents, opened.known, berth.files, saves)
+        if damage := examiner.examine(saves[0], "none").damage:
+            raise NotProvenError(
+                "What was written can't be read back, so nothing was changed.",
+                details=tuple(f"  {one}" for one in damage),
+                advice="Mend the templates.",
             )
         read = {table.name: table for table in read_tables(
             bequest.target.tables, bequest.edition.reader, saves[0], opened.known)}  # fmt: skip
@@ -289,6 +303,23 @@ class Bequests:
                 )
             return berth_at(self._computer, last.target, last.edition, folder.resolve())
         return self._places.berth(replace(address, edition=last.edition.id), None, writing=True)
+
+
+def _refuse_otherwise(kept: ChosenInfo | None, steps: Sequence[Step]) -> None:
+    """Raise WrongUseError where what was kept is of another recipe, or of other add-ons."""
+    if kept is None:
+        return
+    mine = [one.made for one in steps if kept.bequest in (None, one.made.bequest.id)]
+    if not mine:
+        raise WrongUseError(f"The file of options was kept by another recipe, {kept.bequest}.")
+    used = {one for made in mine for one in made.addons}
+    if kept.addons is not None and used != set(kept.addons):
+        raise WrongUseError(
+            "The file of options was kept when other add-ons were in use.",
+            details=(f"  then  {', '.join(kept.addons) or 'none'}",
+                     f"  now   {', '.join(sorted(used)) or 'none'}"),
+            advice="Use the same add-ons; or take the line `addons` out of the file.",
+        )  # fmt: skip
 
 
 def _standing_for(made: OpenBerth, berth: Berth, save: Save) -> OpenBerth:

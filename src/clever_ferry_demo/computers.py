@@ -7,7 +7,7 @@ from pathlib import Path
 
 from clever_ferry_demo.playing import RefusalError
 
-__all__ = ["folders_of", "system_of"]
+__all__ = ["folders_of", "installed_at", "system_of"]
 
 
 def _described(top: Path) -> tuple[Path, dict[str, object]]:
@@ -28,3 +28,11 @@ def folders_of(top: Path) -> dict[str, Path]:
 def system_of(top: Path) -> str:
     """Return what kind of system a described computer has."""
     return str(_described(top)[1]["system"])
+
+
+def installed_at(top: Path, title: str) -> Path:
+    """Return where a game is installed on a described computer."""
+    folders = folders_of(top)
+    if system_of(top) == "windows":
+        return folders["local-data"] / "Programs" / title
+    return folders["home"] / "games" / title.lower().replace(" ", "-")

@@ -16,7 +16,7 @@ from clever_ferry.bequeathing.rows import Rows, number, text
 from clever_ferry.errors import DamagedError
 from clever_ferry.recipes.bequest_models import BequestRecipe, DerivedInfo, MakeInfo
 
-__all__ = ["NAMED", "Told", "Work", "made"]
+__all__ = ["NAMED", "Told", "Work", "filled", "made"]
 
 NAMED = re.compile(r"\{([a-z][a-z0-9_-]*)\}")
 """A column or a fact that stands in a text."""
@@ -218,10 +218,17 @@ def _values(
 def _texts(pattern: str, own: Callable[[str], list[Any]], count: int) -> list[Any]:
     names = dict.fromkeys(NAMED.findall(pattern))
     columns = {name: own(name) for name in names}
-    return [
-        NAMED.sub(lambda found, row=row: text(columns[found[1]][row]), pattern)  # type: ignore[misc]
-        for row in range(count)
-    ]
+    found: list[Any] = []
+    for row in range(count):
+        here = {name: values[row] for name, values in columns.items()}
+        lacking = any(value is None for value in here.values())
+        found.append(None if lacking else filled(pattern, here))
+    return found
+
+
+def filled(pattern: str, values: Mapping[str, Any]) -> str:
+    """Return a text with values in the place of their names."""
+    return NAMED.sub(lambda found: text(values[found[1]]), pattern)
 
 
 def _gathered(column: DerivedInfo, base: Rows, work: Work) -> list[Any]:

@@ -10,7 +10,7 @@ from typing import Any
 
 from clever_ferry.bequeathing.compiling import FACTS, Bequest
 from clever_ferry.bequeathing.conditions import condition
-from clever_ferry.bequeathing.deriving import NAMED, Told, Work, made
+from clever_ferry.bequeathing.deriving import Told, Work, filled, made
 from clever_ferry.bequeathing.mapping import Shares
 from clever_ferry.bequeathing.rows import Rows, number, text
 from clever_ferry.cargo import Save
@@ -166,7 +166,7 @@ def write_all(made: Made, folder: Path) -> None:
     The same tables and options give the same bytes.
     """
     recipe = made.bequest.recipe
-    spoken = {**made.options, **made.facts}
+    spoken = {**dict.fromkeys(made.bequest.source.fact_labels), **made.options, **made.facts}
     fields = {name: _filled(pattern, spoken) for name, pattern in recipe.bequest.fields.items()}
     rows = {name: [*one.dicts()] for name, one in made.made.items()}
     values: dict[str, Any] = {
@@ -212,14 +212,14 @@ def record(made: Made) -> bytes:
 
 def _filled(pattern: str, values: Mapping[str, Any]) -> str:
     """Fill facts and options into a name; what no file's name can have becomes `-`."""
-    found = NAMED.sub(lambda named: text(values.get(named[1])), pattern)
+    found = filled(pattern, values)
     return "".join("-" if char in _BARRED else char for char in found).strip(". ") or "-"
 
 
 def _path(pattern: str, values: Mapping[str, Any], folder: Path) -> Path:
     parts = []
     for part in PurePosixPath(pattern).parts:
-        found = NAMED.sub(lambda named: text(values[named[1]]), part)
+        found = filled(part, values)
         if not found.strip(". ") or _BARRED & set(found) or pattern.startswith("/"):
             raise DamagedError(f"{found!r:.80} can't be the name of a file that is written.")
         parts.append(found)

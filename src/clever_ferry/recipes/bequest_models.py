@@ -296,7 +296,9 @@ class DerivedInfo(Model):
     value: Annotated[Value | None, hint("the same in each row")] = None
     option: Annotated[Id | None, hint("what was chosen")] = None
     number: Annotated[bool, hint("the row's number, from 1")] = False
-    text: Annotated[Line | None, hint("a text with columns in it: `The {name}`")] = None
+    text: Annotated[
+        Line | None, hint("a text with columns in it: `The {name}`; nothing, where one is nothing")
+    ] = None
     total: Annotated[
         Id | None, hint("with `through`: the column of which each gets its share; the sum stays")
     ] = None
@@ -455,7 +457,9 @@ class ChosenInfo(Model):
     """What was chosen for a bequest, as it is kept with it and given again."""
 
     bequest: Annotated[Id | None, hint("the recipe that it was made by")] = None
-    addons: Annotated[tuple[str, ...], hint("the add-ons that were in use then")] = ()
+    addons: Annotated[
+        tuple[str, ...] | None, hint("the add-ons that were in use then, and must be now")
+    ] = None
     options: Annotated[dict[Id, Value], hint("by option")] = {}
 
 

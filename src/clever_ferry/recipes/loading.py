@@ -248,16 +248,18 @@ class Recipes:
                     found.append(compile_library(recipe))
         return found
 
-    def bequests(self) -> list[tuple[BequestRecipe, Path]]:
-        """Return every recipe for a pair of games that can be read, and its own files' folder."""
-        found = []
+    def bequests(self) -> tuple[list[tuple[BequestRecipe, Path]], list[FerryError]]:
+        """Return every recipe for a pair of games, with its own files' folder; and what failed."""
+        found, faults = [], []
         for ident in dict.fromkeys(source.id for source in self.sources()):
-            with suppress(FerryError):  # `recipe list` tells the fault
+            try:
                 source = self.source(ident)
                 recipe = self._recipe(source)
                 if isinstance(recipe, BequestRecipe):
                     found.append((recipe, source.file.with_name(ident)))
-        return found
+            except FerryError as error:
+                faults.append(error)
+        return found, faults
 
     def game_in(self, path: Path) -> Game:
         """Read and compile a game's recipe from anywhere; raises RecipeError or WrongUseError."""

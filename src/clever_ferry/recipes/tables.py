@@ -357,7 +357,7 @@ def _with_references(table: Table, tables: Mapping[str, Table]) -> Table:
             continue
         ids = {str(value) for value in other.column(other.id).values if value is not None}
         lost = {str(value): None for value in one.values
-                if value is not None and str(value) not in ids}  # fmt: skip
+                if value not in (None, "") and str(value) not in ids}  # fmt: skip
         if lost:
             troubles.append(f"{one.name}: no {other.label} has the {other.id} {_some(list(lost))}")
     return replace(table, troubles=tuple(troubles))

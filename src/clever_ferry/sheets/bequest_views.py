@@ -148,8 +148,8 @@ def bequest_picture(views: Sequence[BequestView]) -> bytes:
                                                                for v in views)])  # fmt: skip
         figure.text(0.03, 0.95, visible(told), fontsize=16)
         figure.text(0.03, 0.915, visible(views[0].where), fontsize=10, color=SOFT)
-        figure.text(0.03, 0.885, "A square is a place, larger where there is more; the ten largest owners "
-                    "have a number.", fontsize=9.5, color=SOFT)  # fmt: skip
+        about = "A square is a place, larger where there is more; the ten largest have a number."
+        figure.text(0.03, 0.885, about, fontsize=9.5, color=SOFT)
         for place, ground in enumerate(grounds):
             axes = figure.add_axes((0.03 + 0.49 * place, 0.33, 0.46, 0.5))
             for spot, side in zip(ground.spots, _sides(ground), strict=True):

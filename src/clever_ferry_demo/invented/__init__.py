@@ -51,7 +51,7 @@ FORMATS: dict[str, Format] = {
     "cashbox": Cashbox,
     "moth-lantern": Moth,
     "pocket-finch": Finch,
-    "kingfisher-dynamo": Dynamo,
+    "ebb-dynamo": Dynamo,
     "ropewalk": Ropewalk,
     "hamper": Hamper,
     "pigeonhole": Pigeonhole,

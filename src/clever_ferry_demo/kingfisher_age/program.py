@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from clever_ferry_demo.computers import folders_of, system_of
+from clever_ferry_demo.computers import folders_of, installed_at
 from clever_ferry_demo.kingfisher_age.campaign import (
     AgeStore,
     Heritages,
@@ -13,23 +13,13 @@ from clever_ferry_demo.kingfisher_age.campaign import (
     play_on,
     told,
 )
-from clever_ferry_demo.kingfisher_crown import lands
 from clever_ferry_demo.playing import GameProgram, RefusalError, Store
 
-__all__ = ["PROGRAM", "installed_at", "lay_kingfishers", "run"]
+__all__ = ["PROGRAM", "lay_kingfisher_age", "run"]
 
 
-def installed_at(top: Path, title: str) -> Path:
-    """Return where a game is installed on a described computer."""
-    folders = folders_of(top)
-    if system_of(top) == "windows":
-        return folders["local-data"] / "Programs" / title
-    return folders["home"] / "games" / title.lower().replace(" ", "-")
-
-
-def lay_kingfishers(top: Path) -> Path:
-    """Install both games on a described computer; return the folder of the younger one's player."""
-    lands.install(installed_at(top, "Kingfisher Crown"))
+def lay_kingfisher_age(top: Path) -> Path:
+    """Install the game on a described computer; return its player's folder."""
     install(installed_at(top, "Kingfisher Age"))
     folder = _folder(top)
     for name in ("campaigns", "heritage"):

@@ -5,11 +5,19 @@ from __future__ import annotations
 import time
 from pathlib import Path
 
-from clever_ferry_demo.computers import folders_of, system_of
-from clever_ferry_demo.kingfisher_crown.reign import Reign, ReignStore, begin, play_on, told
+from clever_ferry_demo.computers import folders_of, installed_at, system_of
+from clever_ferry_demo.kingfisher_crown.lands import ADDON, install
+from clever_ferry_demo.kingfisher_crown.reign import (
+    Reign,
+    ReignStore,
+    begin,
+    beyond_the_map,
+    play_on,
+    told,
+)
 from clever_ferry_demo.playing import GameProgram, RefusalError, Store
 
-__all__ = ["ACCOUNTS", "PROGRAM", "demo_reigns", "lay_kingfisher_crown", "run"]
+__all__ = ["ACCOUNTS", "PROGRAM", "demo_reigns", "lay_kingfisher_crown", "long_reign", "run"]
 
 ACCOUNTS = {"windows": "41000017", "linux": "41000023"}
 """The usual account of each system."""
@@ -35,18 +43,25 @@ def _find(top: Path, edition: str, account: str | None) -> Store:
 def lay_kingfisher_crown(
     top: Path, reigns: tuple[Reign, ...], now_ns: int | None = None, account: str | None = None
 ) -> Path:
-    """Lay reigns onto a described computer; return the account's folder."""
+    """Install the game on a described computer, with reigns; return the account's folder."""
     now_ns = now_ns or time.time_ns()
     system = system_of(top)
     store = _store(top, system, account or ACCOUNTS[system])
+    if not (installed := installed_at(top, "Kingfisher Crown")).is_dir():
+        install(installed)
     for number, reign in enumerate(reigns):
         store.save(reign.name, reign, now_ns - (30 + 40 * number) * _HOUR)
     return store.folder
 
 
 def demo_reigns() -> tuple[Reign, ...]:
-    """Return the demo's reigns: one that was played for long, and one that has just begun."""
+    """Return the demo's reigns: one that is over, and one that has just begun."""
     return play_on(begin("Kelpmark Rising", 8, 24), 410), play_on(begin("A small crown"), 3)
+
+
+def long_reign() -> Reign:
+    """Return a reign over the whole map, and the land beyond it that an add-on has; it is over."""
+    return play_on(beyond_the_map(begin("The Long Reign", 24, 25), ADDON), 420)
 
 
 PROGRAM = GameProgram(

@@ -12,7 +12,7 @@ from pathlib import Path
 from clever_ferry_demo.counting import Row, leads, numbered
 from clever_ferry_demo.playing import RefusalError, write
 
-__all__ = ["PARTS", "VERSION", "Reign", "ReignStore", "begin", "play_on", "told"]
+__all__ = ["PARTS", "VERSION", "Reign", "ReignStore", "begin", "beyond_the_map", "play_on", "told"]
 
 VERSION = (1, 4)
 LAST_DAY = 400
@@ -199,6 +199,15 @@ def begin(name: str, realms: int = 6, provinces: int = 20) -> Reign:
 
 def _called(dice: random.Random) -> str:
     return dice.choice(_FIRST) + dice.choice(_LAST)
+
+
+def beyond_the_map(reign: Reign, addon: str) -> Reign:
+    """Return the reign with an add-on in use, and with the land that it has beyond the map."""
+    last = reign.rows["province"][-1]
+    land = {**last, "no": int(last["no"]) + 1, "name": "Icefield"}
+    rows: dict[str, tuple[Row, ...]] = {**reign.rows, "province": (*reign.rows["province"], land),
+            "addon": ({"no": 1, "name": addon},)}  # fmt: skip
+    return replace(reign, rows=rows)
 
 
 def play_on(reign: Reign, days: int) -> Reign:

@@ -96,7 +96,8 @@ def command(
     """  # fmt: skip
     ferry = ferry_here(computer)
     ask = can_ask() and not as_json and not yes
-    options: dict[str, Any] = dict(chosen_in(file).options) if file is not None else {}
+    kept = chosen_in(file) if file is not None else None
+    options: dict[str, Any] = dict(kept.options) if kept is not None else {}
     options |= dict(_pair(one, "--set", "OPTION=VALUE") for one in sets)
     if ask and not sets and preset is None and file is None:
         options = _asked(ferry, source, target, through)
@@ -104,7 +105,7 @@ def command(
         options, preset, tuple(through),
         {name: Path(place) for name, place in
          (_pair(one, "--installed", "GAME=FOLDER") for one in places)},
-        frozenset(passed),
+        frozenset(passed), kept,
     )  # fmt: skip
     with phases(as_json) as tell:
         made = ferry.bequests.made(
