@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from clever_ferry.model import Model, schema_of
+from clever_ferry.recipes.bequest_models import BequestRecipe
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
 
 __all__ = ["reference"]
@@ -158,6 +159,8 @@ def _usual(value: Any) -> str:
         return "true" if value else "false"
     if isinstance(value, list | tuple):
         return ", ".join(_usual(one) for one in value)
+    if isinstance(value, dict):
+        return ""
     return f"`{value}`" if isinstance(value, str) else f"{value:,}"
 
 
@@ -165,7 +168,8 @@ def reference() -> str:
     """Return the whole page."""
     parts, seen = [_TOP], set[tuple[str, ...]]()
     for model, title in ((GameRecipe, "A game's recipe"), (BoxRecipe, "A box's recipe"),
-                         (LibraryRecipe, "A library's recipe")):  # fmt: skip
+                         (LibraryRecipe, "A library's recipe"),
+                         (BequestRecipe, "A recipe for a pair of games")):  # fmt: skip
         parts += _Reference(model, seen).sections(title)
     return "\n\n".join(part.strip() for part in parts) + "\n"
 

@@ -26,7 +26,7 @@ from clever_ferry.bequeathing.conditions import condition, conditions_of, covers
 from clever_ferry.bequeathing.making import write_all
 from clever_ferry.bequeathing.mapping import Shares, spread
 from clever_ferry.bequeathing.rendering import Templates
-from clever_ferry.bequests import Asked, views_of
+from clever_ferry.bequests import BequestAsked, views_of
 from clever_ferry.documents.spec import BlocksSpec
 from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.ferry import Ferry
@@ -185,7 +185,17 @@ def test_games_follow_each_other_in_one_command(games: Kingfishers, tmp_path: Pa
 
 
 def test_options_are_kept_and_taken_again(games: Kingfishers, tmp_path: Path) -> None:
-    games.bequeath(RISING, "kingfisher-age", "--yes", "--preset", "peaceful", "--set", "title=Kelp")
+    plain = (RISING, "kingfisher-age", "--yes", "--no-tell")
+    assert "stays as it is" in games.bequeath(*plain).out
+    assert "not enabled" in games.play(
+        "age", "heritage", "load", "--slot", "Kelpmark Rising", code=1
+    )
+    assert "this very start already" in games.bequeath(*plain, code=3).err
+    words = (RISING, "kingfisher-age", "--yes", "--preset", "peaceful", "--set", "title=Kelp")
+    assert "--replace" in games.bequeath(*words, code=4).err
+    assert "Kelpmark Rising" in games.bequeath(*words, "--replace").out
+    assert games.den.cferry("log", "--json").data[0]["state"] == "read back"
+    assert "Not yet seen" not in games.den.cferry("log").err
     told = games.play("age", "heritage", "load", "--slot", "Kelpmark Rising")
     assert told.startswith("Loaded Kelpmark Rising: Kelp, 802.2.21")
     assert told.endswith(" 0 men\n")
@@ -378,7 +388,7 @@ def outcome(ferry: Ferry, data: Any, folder: Path, source: str, out: Path) -> An
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(type(ferry.bequests), "route", lambda *_: [bequest])
             target = recipe.bequest.target.partition("/")[0]
-            with ferry.bequests.made(source, target, None, Asked({})) as made:
+            with ferry.bequests.made(source, target, None, BequestAsked({})) as made:
                 one = made.steps[0].made
                 shutil.rmtree(out, ignore_errors=True)
                 out.mkdir()

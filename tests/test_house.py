@@ -59,6 +59,10 @@ MAY = {
     "grafting": "errors model wording payload cargo layers documents recipes",
     "grafts": "errors model cargo keeping.keeps layers recipes finding crossing grafting noting "
               "places",
+    "bequeathing": "errors wording payload cargo documents layers.known moving.disk moving.files "
+                   "recipes",
+    "bequests": "errors model cargo keeping.keeps moving.disk recipes finding crossing "
+                "bequeathing noting places sheets.bequest_views",
     "handovers": "errors payload parcels tree cargo moving.sending recipes finding crossing",
     "served": "errors links keeping.keeps moving finding.harbours",
     "harbours": "errors tree links.opening moving keeping parcels recipes finding served",
@@ -69,15 +73,15 @@ MAY = {
     "boarding": "keeping.keeps keeping.harbour_names links.opening links.server moving.shores "
                 "recipes finding ferry",
     "ferry": "errors links.opening parcels asking watching keeping.keeps keeping.logbook boxes "
-             "recipes finding unboxing proving crossing backups checking grafts handovers harbours "
-             "looking noting places rehearsing results",
+             "recipes finding unboxing proving crossing backups checking grafts bequests handovers "
+             "harbours looking noting places rehearsing results",
     "api": "errors boarding cargo keeping.logbook keeping.pruning keeping.snapshots "
            "keeping.verifying recipes.telling finding.berths unboxing proving crossing backups "
            "checking handovers looking noting recipes.tables rehearsing results sheets ferry",
     "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
            "recipes finding unboxing.taking_apart proving crossing checking grafting.wishes grafts "
-           "handovers "
+           "bequeathing.rows bequests handovers "
            "judging.verdict boarding launches links.opening links.server parcels uploads watching "
            "asking looking noting rehearsing results sheets wording ferry",
     "__main__": "cli",

@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import Any
 
 from clever_ferry.cli.main import _COMMANDS
+from clever_ferry_demo.kingfisher_age.program import lay_kingfisher_age
+from clever_ferry_demo.kingfisher_crown.program import demo_reigns, lay_kingfisher_crown
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from tests.conftest import Den
 
@@ -48,6 +50,8 @@ def told(den: Den, *arguments: str | Path, code: int = 0) -> dict[str, Any]:
 
 def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
     lay_orrery_yard(den.top, "wren", demo_yards())
+    lay_kingfisher_crown(den.top, demo_reigns()[:1])
+    lay_kingfisher_age(den.top)
     brass = "orrery-yard/windows:Brass Court"
     where, recipe = "saltglass/depot", den.recipe("own", OWN)
     ran: dict[str, dict[str, Any]] = {
@@ -83,6 +87,8 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "`handover`": told(den, "handover", "orrery-yard/windows:Brass Court", "--to", "Isa",
                            "-o", tmp_path / "brass.zip"),
         "`graft`": told(den, "graft", brass, "orrery-yard/windows:Comet Lane", "--dry-run"),
+        "`bequeath`": told(den, "bequeath", "kingfisher-crown/windows:Kelpmark Rising",
+                           "kingfisher-age", "--dry-run"),
         "`tidy`": told(den, "tidy", where, code=3),
         "`unbox`": told(den, "unbox", den.tern, "-o", tmp_path / "apart"),
         "`box`": told(den, "box", tmp_path / "apart", "-o", tmp_path / "again"),
@@ -113,6 +119,9 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
     }
     assert ran["`tables`"]["tables"][0].keys() == stated("| a table ")
     assert ran["`graft`"]["tables"][0].keys() == stated("| a table that a graft changes ")
+    (step,) = ran["`bequeath`"]["steps"]
+    assert step.keys() == stated("| a step of a bequest ")
+    assert step["tables"][0].keys() == stated("| a table that a bequest makes ")
     differing = ran["`compare`"]["tables"][0]
     assert differing.keys() == stated("| what differs in a table ")
     assert differing["differences"][0].keys() == stated("| a difference ")

@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 import clever_ferry
 from clever_ferry.model import Model, ValidationError, convert
+from clever_ferry.recipes.bequest_models import BequestRecipe
 from clever_ferry.recipes.explaining import explain
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
 from tests.conftest import Den, state
@@ -338,7 +339,10 @@ def test_show_gives_the_file_and_unknown_ids_are_told(den: Den) -> None:
 
 
 def test_every_key_of_the_shipped_recipes_is_in_the_reference() -> None:
-    reference = (Path(__file__).parents[1] / "docs" / "recipes.md").read_text("utf-8")
+    docs = Path(__file__).parents[1] / "docs"
+    reference = "".join(
+        (docs / f"{name}.md").read_text("utf-8") for name in ("recipes", "bequests")
+    )
 
     def keys(value: object, named: bool) -> set[str]:
         if isinstance(value, list):
@@ -348,7 +352,8 @@ def test_every_key_of_the_shipped_recipes_is_in_the_reference() -> None:
         own = set() if named else set(value)
         tables = {"pieces", "facts", "tables", "columns", "editions", "fields", "layouts", "layers",
                   "forms", "of", "arriving", "tells", "environment", "files", "set", "parts",
-                  "elsewhere"}  # fmt: skip
+                  "elsewhere", "calendars", "options", "presets", "mappings", "known", "default",
+                  "where", "when", "add"}  # fmt: skip
         return own.union(*(keys(v, k in tables) for k, v in value.items()))
 
     for file in (resources.files("clever_ferry.recipes") / "data").iterdir():
@@ -357,7 +362,9 @@ def test_every_key_of_the_shipped_recipes_is_in_the_reference() -> None:
                 assert f"`{key}`" in reference, f"{file.name}: {key}"
 
 
-MODELS: dict[str, type[Model]] = {"game": GameRecipe, "box": BoxRecipe, "library": LibraryRecipe}
+MODELS: dict[str, type[Model]] = {
+    "game": GameRecipe, "box": BoxRecipe, "library": LibraryRecipe, "bequest": BequestRecipe
+}  # fmt: skip
 SHIPPED = {
     file.stem: tomllib.loads(file.read_text("utf-8"))
     for file in (Path(clever_ferry.__file__).parent / "recipes" / "data").glob("*.toml")

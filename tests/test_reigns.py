@@ -61,6 +61,7 @@ def test_tables_of_a_reign_are_its_rows(crowns: Crowns) -> None:
     rows = reign.rows
     assert {name: one["count"] for name, one in tables.items()} == {
         "realms": 8, "peoples": 5, "rulers": 8, "provinces": 192, "armies": len(rows["army"]),
+            "addons": 0,
     }  # fmt: skip
     assert tables["provinces"]["sums"] == {
         name: sum(int(one[name]) for one in rows["province"]) for name in ("folk", "tax")

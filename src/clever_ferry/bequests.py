@@ -12,8 +12,9 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from clever_ferry.bequeathing.compiling import Bequest, compile_bequest
-from clever_ferry.bequeathing.deriving import Told
+from clever_ferry.bequeathing.bequest import Bequest
+from clever_ferry.bequeathing.compiling import compile_bequest
+from clever_ferry.bequeathing.deriving import MakeReport
 from clever_ferry.bequeathing.installed import enabled_addons, installed_tables
 from clever_ferry.bequeathing.making import (
     Made,
@@ -23,8 +24,8 @@ from clever_ferry.bequeathing.making import (
     unlike,
     write_all,
 )
-from clever_ferry.bequeathing.rows import Rows, number, rows_of, text
-from clever_ferry.cargo import Save
+from clever_ferry.bequeathing.rows import RowTable, number, rows_of, text
+from clever_ferry.cargo import Save, digest_of
 from clever_ferry.crossing.plan import Plan
 from clever_ferry.crossing.planning import make_plan
 from clever_ferry.errors import (
@@ -37,7 +38,7 @@ from clever_ferry.errors import (
     WrongUseError,
 )
 from clever_ferry.finding import Berth, Computer, open_berth, parse_address
-from clever_ferry.finding.addresses import address_of
+from clever_ferry.finding.addresses import address_of, slot_text
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.finding.searching import berth_at
 from clever_ferry.finding.signs import signs_of
@@ -50,15 +51,23 @@ from clever_ferry.recipes.bequest_models import BequestRecipe, ChosenInfo, MapIn
 from clever_ferry.recipes.establishing import Examiner
 from clever_ferry.recipes.loading import Recipes
 from clever_ferry.recipes.tables import Table, read_tables
-from clever_ferry.sheets.bequest_views import BequestView, Ground, Spot
+from clever_ferry.sheets.bequest_views import BequestView, MapGround, MapSpot
 
-__all__ = ["Asked", "Bequeathed", "Bequests", "Step", "chosen_in", "named", "views_of"]
+__all__ = [
+    "Bequeathed",
+    "BequestAsked",
+    "BequestStep",
+    "Bequests",
+    "chosen_in",
+    "named",
+    "views_of",
+]
 
 _LARGEST = 1 << 20
 
 
 @dataclass(frozen=True)
-class Asked:
+class BequestAsked:
     """What is asked of a bequest, besides from what and to where."""
 
     options: Mapping[str, Any]
@@ -75,7 +84,7 @@ class Asked:
 
 
 @dataclass(frozen=True)
-class Step:
+class BequestStep:
     """One game's end made the next one's start."""
 
     made: Made
@@ -91,7 +100,7 @@ class Bequeathed:
 
     source: OpenBerth
     save: Save
-    steps: tuple[Step, ...]
+    steps: tuple[BequestStep, ...]
     plan: Plan
     """What it takes to have it in its place: `Ferry.carry_out` does that while it is made."""
 
@@ -151,7 +160,7 @@ class Bequests:
 
     @contextmanager
     def made(
-        self, source: str, target: str, folder: Path | None, asked: Asked, *,
+        self, source: str, target: str, folder: Path | None, asked: BequestAsked, *,
         account: str | None = None, given: Mapping[str, str] | None = None,
         tell: bool = True, progress: Callable[[str], None] = lambda _: None,
     ) -> Iterator[Bequeathed]:  # fmt: skip
@@ -180,9 +189,8 @@ class Bequests:
             for number, bequest in enumerate(route, 1):
                 place = Path(scratch) / str(number)
                 place.mkdir()
-                step, opened, save = self._step(
-                    bequest, save, tables, place, asked, number == 1, progress
-                )
+                step, opened = self._step(bequest, save, tables, place, asked, progress)
+                (save,) = opened.listing.saves
                 steps.append(step)
                 tables = list(step.read.values())
             _refuse_otherwise(asked.kept, steps)
@@ -192,17 +200,34 @@ class Bequests:
             yield Bequeathed(chosen.opened, chosen.save, tuple(steps), plan)
 
     def _step(
-        self, bequest: Bequest, save: Save, tables: Sequence[Table], place: Path, asked: Asked,
-        first: bool, progress: Callable[[str], None],
-    ) -> tuple[Step, OpenBerth, Save]:  # fmt: skip
+        self, bequest: Bequest, save: Save, tables: Sequence[Table], place: Path,
+        asked: BequestAsked, progress: Callable[[str], None],
+    ) -> tuple[BequestStep, OpenBerth]:  # fmt: skip
+        """Make one step in an empty folder, and read it back."""
+        refuse_unfit(bequest, save)
+        recipe = bequest.recipe
+        own, addons, folders = self._measured(bequest, save, tables, asked, progress)
+        mine = {name: value for name, value in asked.options.items() if name in recipe.options}
+        preset = asked.preset if asked.preset in recipe.presets else None
+        options = chosen_options(bequest, preset, mine)
+        made = make_all(bequest, save, own, addons, options, progress)
+        progress("writing")
+        write_all(made, place)
+        progress("reading it back")
+        opened = open_berth(berth_at(self._computer, bequest.target, bequest.edition, place))
+        return BequestStep(made, _read_back(made, opened), folders), opened
+
+    def _measured(
+        self, bequest: Bequest, save: Save, tables: Sequence[Table], asked: BequestAsked,
+        progress: Callable[[str], None],
+    ) -> tuple[dict[str, RowTable], list[str], dict[str, Path]]:  # fmt: skip
+        """Return all tables that there are, the add-ons in use, and the installations by game."""
         for table in tables:
             if not table.all_held:
                 raise DamagedError(
                     f"Not all {table.label} of {save.title} can be read.",
                     details=tuple(f"  {one}" for one in table.troubles),
                 )
-        if first:
-            refuse_unfit(bequest, save)
         own = {f"was.{table.name}": rows_of(table) for table in tables}
         folders: dict[str, Path] = {}
         addons: list[str] = []
@@ -221,44 +246,9 @@ class Bequests:
                     side, recipe.forms, folders[game.id], used, f"{game.title}'s installation"
                 )
                 own |= {f"{key}.{name}": rows for name, rows in there.items()}
-        mine = {name: value for name, value in asked.options.items() if name in recipe.options}
-        preset = asked.preset if asked.preset in recipe.presets or not recipe.presets else None
-        options = chosen_options(bequest, preset or None, mine)
-        made = make_all(bequest, save, own, addons, options, progress)
-        progress("writing")
-        write_all(made, place)
-        progress("reading it back")
-        berth = berth_at(self._computer, bequest.target, bequest.edition, place)
-        opened = open_berth(berth)
-        saves = opened.listing.saves
-        if len(saves) != 1 or saves[0].problems or opened.listing.unread:
-            unread = [f"{name} is nothing that the successor's recipe knows"
-                      for name in opened.listing.unread]  # fmt: skip
-            odd = [one for it in saves for one in it.problems]
-            raise NotProvenError(
-                f"What was made does not read as one start of {bequest.target.title}.",
-                details=tuple(f"  {one}" for one in (*opened.listing.problems, *odd, *unread)),
-                advice="Mend `files` in the recipe, or the successor's own recipe.",
-            )
-        examiner = Examiner(bequest.edition, opened.contents, opened.known, berth.files, saves)
-        if damage := examiner.examine(saves[0], "none").damage:
-            raise NotProvenError(
-                "What was written can't be read back, so nothing was changed.",
-                details=tuple(f"  {one}" for one in damage),
-                advice="Mend the templates.",
-            )
-        read = {table.name: table for table in read_tables(
-            bequest.target.tables, bequest.edition.reader, saves[0], opened.known)}  # fmt: skip
-        if faults := unlike(made, read):
-            more = f"  and {len(faults) - 10:,} more" if len(faults) > 10 else ""
-            raise NotProvenError(
-                "What was written does not read back as what was made, so nothing was changed.",
-                details=tuple(filter(None, (*(f"  {one}" for one in faults[:10]), more))),
-                advice="Mend the templates, or the successor's own recipe.",
-            )
-        return Step(made, read, folders), opened, saves[0]
+        return own, addons, folders
 
-    def _installation(self, side: SideInfo, ident: str, title: str, asked: Asked) -> Path:
+    def _installation(self, side: SideInfo, ident: str, title: str, asked: BequestAsked) -> Path:
         named = (asked.installed or {}).get(ident)
         if named is not None:
             if not named.is_dir():
@@ -285,7 +275,15 @@ class Bequests:
         berth = self._target(last, target, folder)
         self._keeps.journal.refuse_open(berth.folder)
         there = open_berth(berth, given=given)
-        plan = make_plan(opened, there, chosen=None, slots=None, given=given, tell=tell or None)
+        (made,) = opened.listing.saves
+        mine = next((save for save in there.listing.saves if save.fields == made.fields), None)
+        if mine is not None and _contents(mine) == _contents(made):
+            raise NotFoundError(
+                f"{address_of(berth.address, mine)} is this very start already, to the byte.",
+                advice="Other options make another one.",
+            )
+        slots = slot_text(mine) if mine is not None else None
+        plan = make_plan(opened, there, chosen=None, slots=slots, given=given, tell=tell)
         return replace(plan, signs=signs_of(self._computer, berth))
 
     def _target(self, last: Bequest, target: str, folder: Path | None) -> Berth:
@@ -305,7 +303,41 @@ class Bequests:
         return self._places.berth(replace(address, edition=last.edition.id), None, writing=True)
 
 
-def _refuse_otherwise(kept: ChosenInfo | None, steps: Sequence[Step]) -> None:
+def _read_back(made: Made, opened: OpenBerth) -> dict[str, Table]:
+    """Return the successor's own tables of what was written.
+
+    Raises NotProvenError where that is not one whole start, or its tables are not what was made.
+    """
+    bequest, berth, saves = made.bequest, opened.berth, opened.listing.saves
+    if len(saves) != 1 or saves[0].problems or opened.listing.unread:
+        unread = [f"{name} is nothing that the successor's recipe knows"
+                  for name in opened.listing.unread]  # fmt: skip
+        odd = [one for save in saves for one in save.problems]
+        raise NotProvenError(
+            f"What was made does not read as one start of {bequest.target.title}.",
+            details=tuple(f"  {one}" for one in (*opened.listing.problems, *odd, *unread)),
+            advice="Mend `files` in the recipe, or the successor's own recipe.",
+        )
+    examiner = Examiner(bequest.edition, opened.contents, opened.known, berth.files, saves)
+    if damage := examiner.examine(saves[0], "none").damage:
+        raise NotProvenError(
+            "What was written can't be read back, so nothing was changed.",
+            details=tuple(f"  {one}" for one in damage),
+            advice="Mend the templates.",
+        )
+    tables = read_tables(bequest.target.tables, bequest.edition.reader, saves[0], opened.known)
+    read = {table.name: table for table in tables}
+    if faults := unlike(made, read):
+        more = f"  and {len(faults) - 10:,} more" if len(faults) > 10 else ""
+        raise NotProvenError(
+            "What was written does not read back as what was made, so nothing was changed.",
+            details=tuple(filter(None, (*(f"  {one}" for one in faults[:10]), more))),
+            advice="Mend the templates, or the successor's own recipe.",
+        )
+    return read
+
+
+def _refuse_otherwise(kept: ChosenInfo | None, steps: Sequence[BequestStep]) -> None:
     """Raise WrongUseError where what was kept is of another recipe, or of other add-ons."""
     if kept is None:
         return
@@ -320,6 +352,10 @@ def _refuse_otherwise(kept: ChosenInfo | None, steps: Sequence[Step]) -> None:
                      f"  now   {', '.join(sorted(used)) or 'none'}"),
             advice="Use the same add-ons; or take the line `addons` out of the file.",
         )  # fmt: skip
+
+
+def _contents(save: Save) -> dict[object, str]:
+    return {piece.key: digest_of(piece.payload) for piece in save.pieces}
 
 
 def _standing_for(made: OpenBerth, berth: Berth, save: Save) -> OpenBerth:
@@ -346,7 +382,7 @@ def _way(source: str, target: str, recipes: Sequence[BequestRecipe]) -> str:
     return ""
 
 
-def _refuse_unknown(route: Sequence[Bequest], asked: Asked) -> None:
+def _refuse_unknown(route: Sequence[Bequest], asked: BequestAsked) -> None:
     """Raise UnknownNameError where no step has what is asked."""
     every = {name for one in route for name in one.recipe.options}
     for name in asked.options:
@@ -374,7 +410,7 @@ def _refuse_unknown(route: Sequence[Bequest], asked: Asked) -> None:
 
 
 def _addons(
-    side: SideInfo, tables: Mapping[str, Rows], recipe: BequestRecipe, folder: Path | None
+    side: SideInfo, tables: Mapping[str, RowTable], recipe: BequestRecipe, folder: Path | None
 ) -> tuple[str, ...]:
     """Return the add-ons in use on one side."""
     addons = side.addons
@@ -386,7 +422,9 @@ def _addons(
     return enabled_addons(side, recipe.forms, folder) if folder is not None else ()
 
 
-def _refuse_unknown_addons(side: SideInfo, used: Sequence[str], asked: Asked, title: str) -> None:
+def _refuse_unknown_addons(
+    side: SideInfo, used: Sequence[str], asked: BequestAsked, title: str
+) -> None:
     known = side.addons.known if side.addons is not None else {}
     odd = [one for one in used if one not in known and one not in asked.passed]
     if odd:
@@ -426,7 +464,7 @@ def _view(made: Made, where: str) -> BequestView:
                        tuple(grounds), tuple(rules))  # fmt: skip
 
 
-def named(told: Told, label: str) -> list[tuple[str, list[str]]]:
+def named(told: MakeReport, label: str) -> list[tuple[str, list[str]]]:
     """Return what was done to rows of a table that a player should know of, and their names."""
     return [
         (f"{label}: went to more than one place", told.split),
@@ -439,7 +477,7 @@ def named(told: Told, label: str) -> list[tuple[str, list[str]]]:
     ]  # fmt: skip
 
 
-def _ground(info: MapInfo, title: str, tables: Mapping[str, Rows]) -> Ground:
+def _ground(info: MapInfo, title: str, tables: Mapping[str, RowTable]) -> MapGround:
     rows, owners = tables[info.table], tables[info.of]
     there = tables[info.at] if info.at is not None else rows
     at, spots = there.by_id(), []
@@ -450,9 +488,9 @@ def _ground(info: MapInfo, title: str, tables: Mapping[str, Rows]) -> Ground:
         x, y = (number(there.columns[one][place]) if place is not None else None
                 for one in (info.x, info.y))  # fmt: skip
         if x is not None and y is not None:  # else it is on no map
-            spots.append(Spot(x, y, text(owner), number(size) or 0))
+            spots.append(MapSpot(x, y, text(owner), number(size) or 0))
     names = {ident: owners.name(row) for row, ident in enumerate(owners.ids())}
-    return Ground(title, tuple(spots), names)
+    return MapGround(title, tuple(spots), names)
 
 
 def chosen_in(path: Path) -> ChosenInfo:

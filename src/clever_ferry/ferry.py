@@ -152,14 +152,9 @@ class Ferry:
         return look_into(self.computer, self.recipes, self.harbours, path)
 
     def slots(
-        self,
-        where: str,
-        account: str | None = None,
-        given: Mapping[str, str] | None = None,
-        *,
-        lenient: bool = True,
-        remembered: bool = False,
-    ) -> list[OpenBerth]:
+        self, where: str, account: str | None = None, given: Mapping[str, str] | None = None, *,
+        lenient: bool = True, remembered: bool = False,
+    ) -> list[OpenBerth]:  # fmt: skip
         """Return the berths of a game, or of one edition, with the saves that are chosen.
 
         With `lenient`, what can't be read stands among the problems; else it is an error. Saves
@@ -190,18 +185,11 @@ class Ferry:
     # Crossings ---------------------------------------------------------------------------
 
     def plan(
-        self,
-        source: str,
-        target: str,
-        *,
-        from_account: str | None = None,
-        to_account: str | None = None,
-        given: Mapping[str, str] | None = None,
-        sharing: Sequence[str] = (),
-        whole_only: bool = False,
-        waived: Collection[str] = (),
+        self, source: str, target: str, *, from_account: str | None = None,
+        to_account: str | None = None, given: Mapping[str, str] | None = None,
+        sharing: Sequence[str] = (), whole_only: bool = False, waived: Collection[str] = (),
         tell: bool = True,
-    ) -> Plan:
+    ) -> Plan:  # fmt: skip
         """Plan a crossing between two addresses; nothing is written.
 
         `source` may be a file or folder with saves of the target's game, named by its path with a
@@ -261,7 +249,8 @@ class Ferry:
         watch = at_work(self.computer, plan.target.berth, closed=game_closed)
         crossed = carry_out(plan, self.keeps, watch, progress=progress)
         with suppress(FerryError, OSError):  # it is only for saying later how it stands
-            self.watching.expect(crossed.number)
+            if not plan.source.berth.stands_for:  # what was only made of a save does not go on
+                self.watching.expect(crossed.number)
         return crossed
 
     def _refuse_half(self, berth: Berth) -> None:

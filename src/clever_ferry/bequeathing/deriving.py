@@ -11,29 +11,29 @@ from typing import Any
 
 from clever_ferry.bequeathing.calendars import shifted
 from clever_ferry.bequeathing.conditions import all_fit, conditions_of
-from clever_ferry.bequeathing.mapping import Rules, Shares, spread
-from clever_ferry.bequeathing.rows import Rows, number, text
+from clever_ferry.bequeathing.mapping import MappingRules, Shares, spread
+from clever_ferry.bequeathing.rows import RowTable, number, text
 from clever_ferry.errors import DamagedError
 from clever_ferry.recipes.bequest_models import BequestRecipe, DerivedInfo, MakeInfo
 
-__all__ = ["NAMED", "Told", "Work", "filled", "made"]
+__all__ = ["NAMED", "MakeReport", "Work", "filled", "made"]
 
 NAMED = re.compile(r"\{([a-z][a-z0-9_-]*)\}")
 """A column or a fact that stands in a text."""
 
 
 @dataclass
-class Told:
+class MakeReport:
     """What is to be said of a table that was made."""
 
     defaults: dict[str, list[str]] = field(default_factory=dict)
     """By column, the rows that had nothing there, and got what the recipe states."""
     left_out: list[str] = field(default_factory=list)
-    """Rows that are not as `where` says."""
+    """RowTable that are not as `where` says."""
     unmapped: list[str] = field(default_factory=list)
     """What the mapping has no line for, which went to its `rest`."""
     unreached: list[str] = field(default_factory=list)
-    """Rows to which nothing went."""
+    """RowTable to which nothing went."""
     split: list[str] = field(default_factory=list)
     """Things of which more than one place got something."""
     merged: list[str] = field(default_factory=list)
@@ -49,15 +49,15 @@ class Work:
     """What tables are made of."""
 
     recipe: BequestRecipe
-    tables: dict[str, Rows]
+    tables: dict[str, RowTable]
     """All that there are by now, by the names by which the recipe knows them."""
-    mappings: Mapping[str, Rules | Shares]
+    mappings: Mapping[str, MappingRules | Shares]
     options: Mapping[str, Any]
 
 
-def made(info: MakeInfo, work: Work) -> tuple[Rows, Told]:
+def made(info: MakeInfo, work: Work) -> tuple[RowTable, MakeReport]:
     """Make a table, and say what was done; raises DamagedError where something does not fit."""
-    told = Told()
+    told = MakeReport()
     base, shared = _base(info, work, told)
     columns: dict[str, list[Any]] = {}
     for name, column in info.columns.items():
@@ -73,11 +73,11 @@ def made(info: MakeInfo, work: Work) -> tuple[Rows, Told]:
         columns[name] = values
         if column.total is not None and shared is not None:
             told.sums[name] = shared.before(column.total), 0
-    rows = Rows(info.label or info.table, info.id, info.named, columns)
+    rows = RowTable(info.label or info.table, info.id, info.named, columns)
     keep = _kept(info, rows, work, told, base)
     if keep is not None:
         columns = {name: [values[row] for row in keep] for name, values in columns.items()}
-        rows = Rows(rows.label, rows.id, rows.named, columns)
+        rows = RowTable(rows.label, rows.id, rows.named, columns)
     told.sums = {name: (before, rows.total(name)) for name, (before, _) in told.sums.items()}
     seen: set[str] = set()
     for ident in rows.ids():
@@ -88,12 +88,12 @@ def made(info: MakeInfo, work: Work) -> tuple[Rows, Told]:
     return rows, told
 
 
-def _called(base: Rows, row: int) -> str:
+def _called(base: RowTable, row: int) -> str:
     return base.name(row)
 
 
 def _kept(
-    info: MakeInfo, rows: Rows, work: Work, told: Told, base: Rows
+    info: MakeInfo, rows: RowTable, work: Work, told: MakeReport, base: RowTable
 ) -> list[int] | None:  # fmt: skip
     """Return the rows that stay; None where all do."""
     if info.when and not all_fit(conditions_of(info.when), work.options):
@@ -113,7 +113,7 @@ def _kept(
 class _Shared:
     """Things of the predecessor and what each place of the successor gets of them."""
 
-    def __init__(self, shares: Shares, froms: Rows, tos: Rows, told: Told) -> None:
+    def __init__(self, shares: Shares, froms: RowTable, tos: RowTable, told: MakeReport) -> None:
         self._froms, self._tos = froms, tos
         ids = froms.ids()
         self._shares = [shares.of_one(one) for one in ids]
@@ -156,7 +156,7 @@ class _Shared:
         return found
 
 
-def _base(info: MakeInfo, work: Work, told: Told) -> tuple[Rows, _Shared | None]:
+def _base(info: MakeInfo, work: Work, told: MakeReport) -> tuple[RowTable, _Shared | None]:
     if info.source is not None:
         return work.tables[info.source], None
     shares = work.mappings[info.through or ""]
@@ -166,8 +166,8 @@ def _base(info: MakeInfo, work: Work, told: Told) -> tuple[Rows, _Shared | None]
 
 
 def _values(
-    column: DerivedInfo, base: Rows, above: Mapping[str, list[Any]], shared: _Shared | None,
-    work: Work, told: Told, at: str,
+    column: DerivedInfo, base: RowTable, above: Mapping[str, list[Any]], shared: _Shared | None,
+    work: Work, told: MakeReport, at: str,
 ) -> list[Any]:  # fmt: skip
     """Return a column's values, one for each row of what it is made of."""
 
@@ -231,7 +231,7 @@ def filled(pattern: str, values: Mapping[str, Any]) -> str:
     return NAMED.sub(lambda found: text(values[found[1]]), pattern)
 
 
-def _gathered(column: DerivedInfo, base: Rows, work: Work) -> list[Any]:
+def _gathered(column: DerivedInfo, base: RowTable, work: Work) -> list[Any]:
     """Return how many rows elsewhere name each row here, or what their numbers add up to."""
     name, _, summed = (column.sum or "").rpartition(".")
     there = work.tables[column.count or name]
@@ -270,11 +270,15 @@ def _parts(values: Sequence[Any], groups: Sequence[str]) -> list[Any]:
 
 
 def _ruled(
-    column: DerivedInfo, base: Rows, above: Mapping[str, list[Any]], work: Work, told: Told
+    column: DerivedInfo,
+    base: RowTable,
+    above: Mapping[str, list[Any]],
+    work: Work,
+    told: MakeReport,
 ) -> list[Any]:
     name = column.rules or ""
     rules = work.mappings[name]
-    assert isinstance(rules, Rules), "a recipe that was checked"
+    assert isinstance(rules, MappingRules), "a recipe that was checked"
     gives = column.gives or rules.info.gives[0]
     hits = {rule.line.at: 0 for rule in rules.rules}
     asked = {one: above[one] if one in above else base.columns[one] for one in rules.columns}

@@ -7,12 +7,12 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 
 from clever_ferry.bequeathing.conditions import condition
-from clever_ferry.bequeathing.rows import Rows, rows_of, text
+from clever_ferry.bequeathing.rows import RowTable, rows_of, text
 from clever_ferry.cargo import Piece, Save
 from clever_ferry.documents.document import form_of, values_in
 from clever_ferry.documents.form import Form
 from clever_ferry.errors import DamagedError, NotFoundError, RefusedError
-from clever_ferry.layers import Known
+from clever_ferry.layers.known import Known
 from clever_ferry.moving.disk import read_front
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.payload import Payload
@@ -24,7 +24,7 @@ __all__ = ["enabled_addons", "installed_tables"]
 _FRONT = 1 << 16
 
 
-class _Reader:
+class _PlainReader:
     """An installation's files as they are read by the tables' reader: with no wrapping."""
 
     def __init__(self, forms: Mapping[str, Form]) -> None:
@@ -52,7 +52,7 @@ def enabled_addons(side: SideInfo, forms: Mapping[str, Any], folder: Path) -> tu
 
 def installed_tables(
     side: SideInfo, forms: Mapping[str, Any], folder: Path, addons: Sequence[str], words: str
-) -> dict[str, Rows]:
+) -> dict[str, RowTable]:
     """Return the tables of the game in a folder, with those of add-ons (by name) laid over.
 
     Raises NotFoundError where a file is not there, DamagedError where one can't be read, and
@@ -78,7 +78,7 @@ def installed_tables(
 
 def _tables(
     info: InstallationInfo, forms: Mapping[str, Any], folder: Path, words: str, *, needed: bool
-) -> dict[str, Rows]:
+) -> dict[str, RowTable]:
     files = FolderFiles(folder)
     pieces, compiled = [], {}
     for role, file in info.files.items():
@@ -95,7 +95,7 @@ def _tables(
         pieces.append(Piece(role, {}, files.payload(file.path), there.size, there.stamp,
                             file.path, (file.path,)))  # fmt: skip
     tables = {name: one for name, one in info.tables.items() if {*one.roles} & compiled.keys()}
-    found = read_tables(tables, _Reader(compiled), Save(0, {}, tuple(pieces)))
+    found = read_tables(tables, _PlainReader(compiled), Save(0, {}, tuple(pieces)))
     for table in found:
         # A row that an add-on only changes may name rows that are not there but in the game.
         odd = [one for one in table.troubles if needed or not table.all_held]
@@ -107,7 +107,7 @@ def _tables(
     return {table.name: rows_of(table) for table in found}
 
 
-def _over(rows: Rows, addon: Rows) -> Rows:
+def _over(rows: RowTable, addon: RowTable) -> RowTable:
     """Lay an add-on's rows over others: those of the same id are replaced, others are added."""
     columns = {name: list(values) for name, values in rows.columns.items()}
     at = rows.by_id() if rows.id is not None else {}
@@ -118,7 +118,7 @@ def _over(rows: Rows, addon: Rows) -> Rows:
                 values[at[ident]] = value
             else:
                 values.append(value)
-    return Rows(rows.label, rows.id, rows.named, columns)
+    return RowTable(rows.label, rows.id, rows.named, columns)
 
 
 def _refuse_other_version(info: InstallationInfo, folder: Path, words: str) -> None:

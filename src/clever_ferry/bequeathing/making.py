@@ -8,11 +8,11 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Any
 
-from clever_ferry.bequeathing.compiling import FACTS, Bequest
+from clever_ferry.bequeathing.bequest import FACTS, Bequest
 from clever_ferry.bequeathing.conditions import condition
-from clever_ferry.bequeathing.deriving import Told, Work, filled, made
+from clever_ferry.bequeathing.deriving import MakeReport, Work, filled, made
 from clever_ferry.bequeathing.mapping import Shares
-from clever_ferry.bequeathing.rows import Rows, number, text
+from clever_ferry.bequeathing.rows import RowDicts, RowTable, number, text
 from clever_ferry.cargo import Save
 from clever_ferry.errors import DamagedError, RefusedError, UnknownNameError, WrongUseError
 from clever_ferry.recipes.bequest_models import OptionInfo, SharesInfo
@@ -30,15 +30,15 @@ class Made:
 
     bequest: Bequest
     options: Mapping[str, Any]
-    tables: Mapping[str, Rows]
+    tables: Mapping[str, RowTable]
     """Those that there were, and those that were made, as the recipe calls them."""
-    told: Mapping[str, Told]
+    told: Mapping[str, MakeReport]
     """What was done, by table that was made."""
     facts: Mapping[str, Any]
     addons: tuple[str, ...] = ()
 
     @property
-    def made(self) -> dict[str, Rows]:
+    def made(self) -> dict[str, RowTable]:
         """The tables that were made."""
         return {name: self.tables[name] for name in self.told}
 
@@ -108,7 +108,7 @@ def refuse_unfit(bequest: Bequest, save: Save) -> None:
 
 
 def make_all(
-    bequest: Bequest, save: Save, tables: Mapping[str, Rows], addons: Sequence[str],
+    bequest: Bequest, save: Save, tables: Mapping[str, RowTable], addons: Sequence[str],
     options: Mapping[str, Any], progress: Callable[[str], None] = lambda _: None,
 ) -> Made:  # fmt: skip
     """Make all tables; `tables` are those of the save and of both installations.
@@ -121,16 +121,16 @@ def make_all(
             _refuse_unfitting(name, one, tables)
     facts = {fact.key: fact.value for fact in save.facts}
     row = {key: [facts.get(key)] for key in bequest.source.fact_labels}
-    known = {**tables, FACTS: Rows("What it is known by", None, None, row)}
+    known = {**tables, FACTS: RowTable("What it is known by", None, None, row)}
     work = Work(bequest.recipe, known, mappings, options)
-    told: dict[str, Told] = {}
+    told: dict[str, MakeReport] = {}
     for info in bequest.recipe.make:
         progress(info.label or info.table)
         work.tables[info.table], told[info.table] = made(info, work)
     return Made(bequest, options, work.tables, told, facts, tuple(addons))
 
 
-def _refuse_unfitting(name: str, shares: Shares, tables: Mapping[str, Rows]) -> None:
+def _refuse_unfitting(name: str, shares: Shares, tables: Mapping[str, RowTable]) -> None:
     """Raise DamagedError where a mapping names what is nowhere, or has nothing of what is there."""
     info: SharesInfo = shares.info
     froms, tos = set(tables[info.source].ids()), set(tables[info.target].ids())
@@ -168,7 +168,7 @@ def write_all(made: Made, folder: Path) -> None:
     recipe = made.bequest.recipe
     spoken = {**dict.fromkeys(made.bequest.source.fact_labels), **made.options, **made.facts}
     fields = {name: _filled(pattern, spoken) for name, pattern in recipe.bequest.fields.items()}
-    rows = {name: [*one.dicts()] for name, one in made.made.items()}
+    rows = {name: RowDicts(one) for name, one in made.made.items()}
     values: dict[str, Any] = {
         **rows, "options": dict(made.options), "facts": dict(made.facts), "fields": fields,
         "addons": list(made.addons),
@@ -237,12 +237,11 @@ def unlike(made: Made, read: Mapping[str, Table]) -> list[str]:
             faults += [f"{table.label}: {one}" for one in table.troubles or ("not all is read",)]
             continue
         faults += [f"{table.label}: {one}" for one in table.troubles]
-        there = {text(value): row for row, value in enumerate(table.column(info.id).values)}
-        ids = rows.ids()
-        if len(there) != len(ids) or set(there) != set(ids):
-            faults.append(f"{table.label}: {table.count:,} are there, and {len(ids):,} were made")
+        order = _order(table.column(info.id).values, rows.columns[info.id])
+        if order is None:
+            faults.append(f"{table.label}: {table.count:,} are there, and {rows.count:,} others "
+                          f"were made, by their {info.id}")  # fmt: skip
             continue
-        order = [there[one] for one in ids]
         for column in table.columns:
             if column.name not in rows.columns:
                 continue
@@ -254,6 +253,17 @@ def unlike(made: Made, read: Mapping[str, Table]) -> list[str]:
                         f"and was to be {text(value)!r:.40}"
                     )
     return faults
+
+
+def _order(there: Sequence[Any], made: Sequence[Any]) -> Sequence[int] | None:
+    """Return where each row that was made stands among those read; None where one lacks."""
+    if len(there) != len(made):
+        return None
+    if all(text(one) == text(other) for one, other in zip(there, made, strict=True)):
+        return range(len(made))
+    at = {text(value): row for row, value in enumerate(there)}
+    order = [at.get(text(value), -1) for value in made]
+    return None if -1 in order or len(at) < len(made) else order
 
 
 def _alike(found: Any, value: Any) -> bool:

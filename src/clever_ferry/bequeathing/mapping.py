@@ -14,7 +14,7 @@ from clever_ferry.bequeathing.rows import number
 from clever_ferry.errors import DamagedError
 from clever_ferry.recipes.bequest_models import RulesInfo, SharesInfo
 
-__all__ = ["Line", "Rule", "Rules", "Shares", "lines_of", "spread"]
+__all__ = ["MappingLine", "MappingRule", "MappingRules", "Shares", "lines_of", "spread"]
 
 _CLOSE = 1e-6
 """By so much the shares of one thing may miss 1, as they are written with few digits."""
@@ -23,7 +23,7 @@ _FINE = 10**9
 _MOST_LINES = 200_000
 
 
-class Line(Struct, frozen=True):
+class MappingLine(Struct, frozen=True):
     """One line of a mapping's file."""
 
     file: str
@@ -37,7 +37,7 @@ class Line(Struct, frozen=True):
         return f"{self.file}, line {self.number}"
 
 
-def lines_of(raw: bytes, file: str) -> tuple[list[str], list[Line]]:
+def lines_of(raw: bytes, file: str) -> tuple[list[str], list[MappingLine]]:
     """Read a CSV file: the columns, and its lines; those that are empty or begin with # go.
 
     Raises DamagedError where it is none, or a line has another number of cells than the first.
@@ -48,7 +48,7 @@ def lines_of(raw: bytes, file: str) -> tuple[list[str], list[Line]]:
         raise DamagedError(f"{file} is no UTF-8 text: {error.reason}") from None
     reader = csv.reader(io.StringIO(written, newline=""), strict=True)
     columns: list[str] = []
-    found: list[Line] = []
+    found: list[MappingLine] = []
     try:
         for cells in reader:
             if not any(map(str.strip, cells)) or cells[0].lstrip().startswith("#"):
@@ -62,7 +62,7 @@ def lines_of(raw: bytes, file: str) -> tuple[list[str], list[Line]]:
                     f"line names {len(columns)} columns"
                 )
             own = dict(zip(columns, map(str.strip, cells), strict=True))
-            found.append(Line(file, reader.line_num, own))
+            found.append(MappingLine(file, reader.line_num, own))
             if len(found) > _MOST_LINES:
                 raise DamagedError(f"{file} has over {_MOST_LINES:,} lines")
     except csv.Error as error:
@@ -78,7 +78,7 @@ class Shares(Struct, frozen=True):
     info: SharesInfo
     of: Mapping[str, Mapping[str, float]]
     """By what goes: the share for each of what it goes to."""
-    lines: Mapping[tuple[str, str], Line]
+    lines: Mapping[tuple[str, str], MappingLine]
 
     @classmethod
     def read(cls, info: SharesInfo, files: Sequence[tuple[str, bytes]]) -> Shares:
@@ -87,7 +87,7 @@ class Shares(Struct, frozen=True):
         Raises DamagedError with all that is wrong: each line, and what the way out is.
         """
         every: dict[str, dict[str, float]] = {}
-        at: dict[tuple[str, str], Line] = {}
+        at: dict[tuple[str, str], MappingLine] = {}
         faults: list[str] = []
         for file, raw in files:
             columns, lines = lines_of(raw, file)
@@ -168,29 +168,29 @@ def spread(amount: Any, shares: Mapping[str, float]) -> dict[str, int | float]:
     return parts
 
 
-class Rule(Struct, frozen=True):
+class MappingRule(Struct, frozen=True):
     """One line: what a thing must be, and what is given then."""
 
-    line: Line
+    line: MappingLine
     conditions: Mapping[str, Condition]
     gives: Mapping[str, str]
 
 
-class Rules(Struct, frozen=True):
-    """Rules in their order."""
+class MappingRules(Struct, frozen=True):
+    """MappingRules in their order."""
 
     info: RulesInfo
     columns: tuple[str, ...]
     """Those that its conditions are about."""
-    rules: tuple[Rule, ...]
+    rules: tuple[MappingRule, ...]
 
     @classmethod
-    def read(cls, info: RulesInfo, files: Sequence[tuple[str, bytes]]) -> Rules:
+    def read(cls, info: RulesInfo, files: Sequence[tuple[str, bytes]]) -> MappingRules:
         """Read a mapping's files: the rules of a later one come first.
 
         Raises DamagedError with all that is wrong.
         """
-        rules: list[Rule] = []
+        rules: list[MappingRule] = []
         every: dict[str, None] = {}
         faults: list[str] = []
         for file, raw in files:
@@ -199,7 +199,7 @@ class Rules(Struct, frozen=True):
                 raise DamagedError(f"{file} has no column {lacking[0]!r}, which it is to give")
             asked = [one for one in columns if one not in info.gives]
             every |= dict.fromkeys(asked)
-            own: list[Rule] = []
+            own: list[MappingRule] = []
             for line in lines:
                 try:
                     found = conditions_of({one: line.cells[one] for one in asked})
@@ -208,13 +208,13 @@ class Rules(Struct, frozen=True):
                     continue
                 gives = {one: line.cells[one] for one in info.gives}
                 faults += [f"{line.at}: it gives no {one}" for one in gives if not gives[one]]
-                own.append(Rule(line, found, gives))
+                own.append(MappingRule(line, found, gives))
             rules = own + rules
         if faults:
             raise DamagedError("A mapping can't be so.", details=tuple(faults))
         return cls(info, tuple(every), tuple(rules))
 
-    def unreachable(self) -> Iterator[tuple[Rule, Rule]]:
+    def unreachable(self) -> Iterator[tuple[MappingRule, MappingRule]]:
         """Yield each rule that never counts, with the earlier one that takes all of its."""
         for number_, rule in enumerate(self.rules):
             for first in self.rules[:number_]:
@@ -222,6 +222,6 @@ class Rules(Struct, frozen=True):
                     yield rule, first
                     break
 
-    def first(self, row: Mapping[str, object]) -> Rule | None:
+    def first(self, row: Mapping[str, object]) -> MappingRule | None:
         """Return the first rule that a row fits; None where it fits none."""
         return next((one for one in self.rules if all_fit(one.conditions, row)), None)

@@ -10,6 +10,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Iterator, Mapping
 from html import escape
+from json.encoder import encode_basestring
 from typing import Any
 
 from jinja2 import BaseLoader, StrictUndefined, TemplateError, TemplateSyntaxError, Undefined, nodes
@@ -161,6 +162,10 @@ def _writer(form: str, forms: Mapping[str, FormSpec]) -> Callable[[Any], Any]:
 
 
 def _json(value: Any) -> str:
+    if type(value) is int:
+        return str(value)
+    if type(value) is str:
+        return encode_basestring(value)
     return json.dumps(value, ensure_ascii=False, allow_nan=False)
 
 

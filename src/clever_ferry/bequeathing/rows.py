@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from msgspec import Struct
 
 from clever_ferry.recipes.tables import Table
 
-__all__ = ["Rows", "number", "rows_of", "text"]
+__all__ = ["RowDicts", "RowTable", "number", "rows_of", "text"]
 
 
-class Rows(Struct, frozen=True):
+class RowTable(Struct, frozen=True):
     """One table. All columns have the same length."""
 
     label: str
@@ -51,9 +51,29 @@ class Rows(Struct, frozen=True):
         return sum(value for one in self.columns[column] if (value := number(one)) is not None)
 
 
-def rows_of(table: Table) -> Rows:
+class RowDicts(Sequence[dict[str, Any]]):
+    """A table's rows, each made when it is asked for: a template goes through many."""
+
+    def __init__(self, rows: RowTable) -> None:
+        self._rows = rows
+
+    def __len__(self) -> int:
+        return self._rows.count
+
+    def __iter__(self) -> Iterator[dict[str, Any]]:
+        return self._rows.dicts()
+
+    def __getitem__(self, row: Any) -> Any:
+        if isinstance(row, slice):
+            return [self[one] for one in range(*row.indices(len(self)))]
+        return {name: values[row] for name, values in self._rows.columns.items()}
+
+
+def rows_of(table: Table) -> RowTable:
     """Return a save's table as rows."""
-    return Rows(table.label, table.id, table.named, {one.name: one.values for one in table.columns})
+    return RowTable(
+        table.label, table.id, table.named, {one.name: one.values for one in table.columns}
+    )
 
 
 def number(value: object) -> int | float | None:

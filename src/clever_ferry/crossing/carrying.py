@@ -214,5 +214,5 @@ def _details(plan: Plan) -> Details:
             for move in plan.moves
         ),
         shared=tuple(item.piece.title for item in plan.shared),
-        rebuilt=plan.rebuilt,
+        rebuilt=plan.rebuilt, kind="bequest" if source.stands_for else "crossing",
     )  # fmt: skip

@@ -106,6 +106,11 @@ def each_in(form: Form | str, source: Payload, places: Sequence[str]) -> list[No
 
 def values_in(form: Form | str, source: Payload, places: Sequence[str]) -> list[list[Any]]:
     """Return for each place the values that stand there; what holds others is None."""
+    if form == "json" and not places:  # it is only read to its end
+        from clever_ferry.documents.json_text import refuse_other
+
+        refuse_other(json_bytes(source))
+        return []
     if form == "json":
         whole = json_in(source)
         found = [values_at(whole, place) for place in places]
@@ -133,9 +138,14 @@ def _json_reader() -> Callable[[bytes, str], Any]:
     return read_json
 
 
+def json_bytes(source: Payload) -> bytes:
+    """Return a JSON text's bytes; raises DamagedError where they are too many."""
+    return read_all(source, limit=_MOST, what="It")
+
+
 def json_in(source: Payload) -> Any:
     """Return what a JSON text holds, as Python has it; raises DamagedError where it is none."""
-    return _json_reader()(read_all(source, limit=_MOST, what="It"), "It")
+    return _json_reader()(json_bytes(source), "It")
 
 
 def with_values(

@@ -16,7 +16,7 @@ from clever_ferry.documents.places import COUNT, EVERY, Choice, Step, stands_in
 from clever_ferry.errors import DamagedError, RefusedError
 from clever_ferry.payload import Payload
 
-__all__ = ["Json", "read_json"]
+__all__ = ["Json", "read_json", "refuse_other", "rows_in_json"]
 
 _MOST = 256 << 20
 _DEEPEST = 500
@@ -42,8 +42,36 @@ def read_json(raw: bytes, title: str) -> Any:
         raise DamagedError(f"{title} is no JSON that can be read ({error}).") from None
 
 
-def _refuse_other(raw: bytes) -> None:
-    """Raise where a text is no JSON; its values are not made."""
+def rows_in_json(
+    raw: bytes, path: Sequence[str], columns: Sequence[str], most: int
+) -> tuple[int, list[list[Any]]] | None:
+    """Return how many objects a list has, and of the first ones the values by name, None for none.
+
+    `path` are the names that lead to the list. Nothing else of the text is kept in memory. None
+    where the text is otherwise: not such objects, or not as strict as `read_json` begins.
+    """
+    names = {f"c{number}": name for number, name in enumerate(dict.fromkeys(columns))}
+    row: Any = msgspec.defstruct("Row", [(name, Any, None) for name in names],
+                                 rename=names, gc=False)  # fmt: skip
+    wanted: Any = list[row]
+    for name in reversed(path):
+        wanted = msgspec.defstruct("Top", [("inner", wanted, [])], rename={"inner": name})
+    try:
+        found = msgspec.json.decode(raw, type=wanted)
+    except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+        return None
+    for _ in path:
+        found = found.inner
+    at = {name: own for own, name in names.items()}
+    values: list[list[Any]] = []
+    for column in columns:
+        cells = [getattr(one, at[column]) for one in found[:most]]
+        values.append([None if isinstance(one, dict | list) else one for one in cells])
+    return len(found), values
+
+
+def refuse_other(raw: bytes) -> None:
+    """Raise DamagedError where a text is no JSON; its values are not made."""
     try:
         msgspec.json.decode(raw, type=msgspec.Raw)
     except (msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
@@ -69,7 +97,7 @@ class Json:
                 top = _Relaxed(text).top()
                 found = [nodes_at(top, steps) for steps in places]
             else:
-                _refuse_other(raw[mark:])
+                refuse_other(raw[mark:])
                 found = [list(_look(text, _after(text, 0), steps)) for steps in places]
         except (ValueError, RecursionError, IndexError) as error:
             raise DamagedError(f"This is no {self.title} that can be read: {error}.") from None

@@ -6,7 +6,7 @@ from bisect import bisect
 from collections.abc import Sequence
 from typing import Any, Protocol, runtime_checkable
 
-from clever_ferry.documents.document import form_of, json_in
+from clever_ferry.documents.document import form_of, json_bytes, json_in
 from clever_ferry.documents.form import First, Form, Passing
 from clever_ferry.documents.nodes import Node, Single, nodes_at
 from clever_ferry.documents.places import steps_of, values_at
@@ -44,7 +44,9 @@ def columns_in(
     document.
     """
     if form == "json":
-        return _in_json(json_in(source), rows, columns, most)
+        return _json_rows(source, rows, columns, most) or _in_json(
+            json_in(source), rows, columns, most
+        )
     kind = form_of(form) if isinstance(form, str) else form
     if isinstance(kind, Tabular):
         found = kind.columns(source, rows, columns, most)
@@ -147,6 +149,20 @@ def _by_path(
         values.append(cells)
         several.append(doubled)
     return Columns(len(rows), values, several)
+
+
+def _json_rows(
+    source: Payload, rows: str, columns: Sequence[str | None], most: int
+) -> Columns | None:
+    """Do what `_in_json` does for objects in a list, with only what is asked for in memory."""
+    *path, last = rows.split("/")[1:] or [""]
+    plain = [at[1:] for at in columns if at is not None and at[:1] == "/"]
+    if last != "*" or len(plain) < len(columns) or not all(map(str.isidentifier, (*path, *plain))):
+        return None
+    from clever_ferry.documents.json_text import rows_in_json
+
+    found = rows_in_json(json_bytes(source), path, plain, most)
+    return None if found is None else Columns(found[0], found[1], [0] * len(plain))
 
 
 def _in_json(top: Any, rows: str, columns: Sequence[str | None], most: int) -> Columns:

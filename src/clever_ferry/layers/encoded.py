@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import codecs
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -13,12 +14,11 @@ from clever_ferry.layers.found import Found
 from clever_ferry.layers.kept import Kept, dress_or_keep
 from clever_ferry.layers.known import Known
 from clever_ferry.layers.spec import EncodedSpec, SwapSpec, TextSpec
-from clever_ferry.payload import CHUNK, Payload, StreamPayload, pieces_of, read_all
+from clever_ferry.payload import CHUNK, Payload, StreamPayload, pieces_of
 
 __all__ = ["Encoded", "Swap", "Text"]
 
 _ENDINGS = {"lf": b"\n", "crlf": b"\r\n"}
-_LARGEST_TEXT = 64 << 20
 
 
 class Encoded:
@@ -111,25 +111,46 @@ class Text:
         return dress_or_keep(inside, residue, lambda: StreamPayload(lambda: self._written(inside)))
 
     def _read(self, source: Payload) -> Iterator[bytes]:
-        raw = read_all(source, limit=_LARGEST_TEXT, what="The text")
+        ends = [0, 0]
+        for text in self._decoded(source):
+            ends[0] += text.count("\n")
+            ends[1] += text.count("\r\n")
+        # Also where line feeds are the rule: the same edition may have come from another system.
+        alike = ends[0] == ends[1]
+        for text in self._decoded(source):
+            yield (text.replace("\r\n", "\n") if alike else text).encode()
+
+    def _decoded(self, source: Payload) -> Iterator[str]:
+        """Yield the text, cut anywhere but between the two signs of a line's end."""
         encoding = self.spec.encoding
+        decoder = codecs.getincrementaldecoder(encoding)()
+        held, front = "", b"" if self.mark else None
         try:
-            text = raw.removeprefix(self.mark).decode(encoding)
+            for chunk in source.chunks():
+                if front is not None:
+                    front += chunk
+                    if len(front) < len(self.mark):
+                        continue
+                    chunk, front = front.removeprefix(self.mark), None
+                text = held + decoder.decode(chunk)
+                held = "\r" if text.endswith("\r") else ""
+                yield text.removesuffix("\r") if held else text
+            yield held + decoder.decode(front or b"", final=True)
         except UnicodeDecodeError as error:
             raise DamagedError(f"This is no {encoding} text: {error}.") from None
-        # Also where line feeds are the rule: the same edition may have come from another system.
-        if text.count("\n") == text.count("\r\n"):
-            text = text.replace("\r\n", "\n")
-        yield text.encode()
 
     def _written(self, inside: Payload) -> Iterator[bytes]:
-        raw = read_all(inside, limit=_LARGEST_TEXT, what="The text")
+        yield self.mark
+        ends = self.spec.ending == "crlf" and not any(
+            "\r\n" in text for text in _UTF_8._decoded(inside)
+        )
         try:
-            text = raw.decode()
-            if self.spec.ending == "crlf" and "\r\n" not in text:
-                text = text.replace("\n", "\r\n")
-            yield self.mark + text.encode(self.spec.encoding)
-        except UnicodeError as error:
+            for text in _UTF_8._decoded(inside):
+                yield (text.replace("\n", "\r\n") if ends else text).encode(self.spec.encoding)
+        except (UnicodeError, DamagedError) as error:
             raise DamagedError(
                 f"This can't be written as {self.spec.encoding} text: {error}."
             ) from None
+
+
+_UTF_8 = Text(TextSpec())

@@ -15,14 +15,14 @@ from clever_ferry.sheets.pages import page
 from clever_ferry.visible import visible
 from clever_ferry.wording import in_words
 
-__all__ = ["BequestView", "Ground", "Spot", "bequest_page", "bequest_picture"]
+__all__ = ["BequestView", "MapGround", "MapSpot", "bequest_page", "bequest_picture"]
 
 _LARGEST = 10
 """So many owners are named, by number."""
 _FONTS: Any = {"font.family": ["DejaVu Serif"], "text.color": INK, "text.parse_math": False}
 
 
-class Spot(Struct, frozen=True):
+class MapSpot(Struct, frozen=True):
     """One place of a map."""
 
     x: float
@@ -32,11 +32,11 @@ class Spot(Struct, frozen=True):
     size: float
 
 
-class Ground(Struct, frozen=True):
+class MapGround(Struct, frozen=True):
     """One side's map."""
 
     title: str
-    spots: tuple[Spot, ...]
+    spots: tuple[MapSpot, ...]
     names: dict[str, str]
     """Owners by their ids."""
 
@@ -52,7 +52,7 @@ class Ground(Struct, frozen=True):
         return [(one, self.names.get(one, one), sums[one][0], int(sums[one][1]))
                 for one in order[:_LARGEST]]  # fmt: skip
 
-    def scaled(self) -> Ground:
+    def scaled(self) -> MapGround:
         """Return it with places about 1 apart, from 0 on, whatever its game measures them in."""
         if not self.spots:
             return self
@@ -61,9 +61,9 @@ class Ground(Struct, frozen=True):
         high = max(one.y for one in self.spots) - top
         unit = math.sqrt(wide * high) / max(1.0, math.sqrt(len(self.spots)) - 1)
         unit = unit or max(wide, high) / max(1, len(self.spots) - 1) or 1.0
-        spots = [Spot((one.x - left) / unit, (one.y - top) / unit, one.owner, one.size)
+        spots = [MapSpot((one.x - left) / unit, (one.y - top) / unit, one.owner, one.size)
                  for one in self.spots]  # fmt: skip
-        return Ground(self.title, tuple(spots), self.names)
+        return MapGround(self.title, tuple(spots), self.names)
 
     def middle(self, owner: str) -> tuple[float, float]:
         """Return the owner's place that is nearest to the middle of all of its places."""
@@ -83,7 +83,7 @@ class BequestView(Struct, frozen=True):
     """Of each column whose total stays: table, column, before and after."""
     told: tuple[tuple[str, tuple[str, ...]], ...]
     """What was split, merged, left out, or got what is usual; and its names."""
-    grounds: tuple[Ground, ...] = ()
+    grounds: tuple[MapGround, ...] = ()
     """The map before and after, where the recipe says how they are drawn."""
     rules: tuple[tuple[str, str, int], ...] = ()
     """By mapping: where a rule stands, and for how many rows it counted."""
@@ -96,7 +96,7 @@ def bequest_page(views: Sequence[BequestView]) -> str:
                                   for one in views])  # fmt: skip
 
 
-def _svg(ground: Ground, colours: Mapping[str, str]) -> dict[str, Any]:
+def _svg(ground: MapGround, colours: Mapping[str, str]) -> dict[str, Any]:
     """Return what a page draws of a map: squares, numbers, and who is which."""
     ground = ground.scaled()
     squares = []
@@ -117,14 +117,14 @@ def _svg(ground: Ground, colours: Mapping[str, str]) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _colours(grounds: Sequence[Ground]) -> dict[str, str]:
+def _colours(grounds: Sequence[MapGround]) -> dict[str, str]:
     """Return a colour for each owner, the same on all maps: the largest ones have their own."""
     found = {spot.owner: SOFT for ground in grounds for spot in ground.spots if spot.owner}
     large = dict.fromkeys(owner for ground in grounds for owner, *_ in ground.largest())
     return found | dict(zip(large, NAMES, strict=False))
 
 
-def _sides(ground: Ground) -> list[float]:
+def _sides(ground: MapGround) -> list[float]:
     """Return the sides of the places' squares, the areas of which go with their sizes."""
     most = max((spot.size for spot in ground.spots), default=0) or 1
     return [0.3 + 0.66 * float((max(spot.size, 0) / most) ** 0.5) for spot in ground.spots]

@@ -9,9 +9,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from clever_ferry.bequeathing.rows import text
-from clever_ferry.bequests import Asked, Bequeathed, Step, chosen_in, named, views_of
+from clever_ferry.bequests import Bequeathed, BequestAsked, BequestStep, chosen_in, named, views_of
 from clever_ferry.cli.again import after_dry_run
-from clever_ferry.cli.certain import print_reached
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import echo_json
 from clever_ferry.cli.here import agree, can_ask, ferry_here
@@ -29,7 +28,7 @@ from clever_ferry.cli.screen import (
     table,
 )
 from clever_ferry.crossing.aftermath import steps_after
-from clever_ferry.errors import WrongUseError
+from clever_ferry.errors import RefusedError, WrongUseError
 from clever_ferry.finding import parse_address
 from clever_ferry.moving.outputs import new_file
 from clever_ferry.wording import in_words
@@ -72,6 +71,7 @@ _MOST = 5
     "--preview", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
     help="Draw the map before and after, and what became of what (.html or .png).",
 )  # fmt: skip
+@click.option("--replace", is_flag=True, help="With --yes: a start of the same name is replaced.")
 @click.option("--no-tell", is_flag=True, help="Leave the game's list of what is enabled alone.")
 @click.option("--account", metavar="NAME", help="Whose saves SAVE means.")
 @change_options
@@ -82,7 +82,7 @@ _MOST = 5
 def command(
     computer: Path | None, source: str, target: str, folder: Path | None, sets: Sequence[str],
     preset: str | None, file: Path | None, through: Sequence[str], places: Sequence[str],
-    passed: Sequence[str], preview: Path | None, no_tell: bool, account: str | None,
+    passed: Sequence[str], preview: Path | None, replace: bool, no_tell: bool, account: str | None,
     dry_run: bool, yes: bool, given: Mapping[str, str], game_closed: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Make the end of a game the start of its successor.
@@ -101,7 +101,7 @@ def command(
     options |= dict(_pair(one, "--set", "OPTION=VALUE") for one in sets)
     if ask and not sets and preset is None and file is None:
         options = _asked(ferry, source, target, through)
-    asked = Asked(
+    asked = BequestAsked(
         options, preset, tuple(through),
         {name: Path(place) for name, place in
          (_pair(one, "--installed", "GAME=FOLDER") for one in places)},
@@ -114,15 +114,15 @@ def command(
         )  # fmt: skip
         bequest = made.__enter__()
     try:
-        _go_on(ferry, bequest, preview, dry_run=dry_run, yes=yes, ask=ask, as_json=as_json,
-               game_closed=game_closed)  # fmt: skip
+        _go_on(ferry, bequest, preview, dry_run=dry_run, yes=yes, replace=replace, ask=ask,
+               as_json=as_json, game_closed=game_closed)  # fmt: skip
     finally:
         made.__exit__(None, None, None)
 
 
 def _go_on(
     ferry: Ferry, bequest: Bequeathed, preview: Path | None, *, dry_run: bool, yes: bool,
-    ask: bool, as_json: bool, game_closed: bool,
+    replace: bool, ask: bool, as_json: bool, game_closed: bool,
 ) -> None:  # fmt: skip
     if not as_json:
         _print(bequest)
@@ -133,17 +133,25 @@ def _go_on(
             console().print(told, soft_wrap=True)
     number = None
     if not dry_run:
-        where = bequest.plan.target.berth.address
+        where, there = bequest.plan.target.berth.address, bequest.plan.replaced
+        again = ("--yes", "--replace") if there else ("--yes",)
+        taken = RefusedError(
+            f"{where} has a start of this name, and it would be replaced.",
+            advice="Add --replace to replace it (it is backed up first).", again=("--replace",),
+        )  # fmt: skip
         agree(
-            f"Put it into {where}?", "changed", yes=yes, ask=ask,
-            advice="Look at what was made, then add --yes to put it there.", again=("--yes",),
+            f"Put it into {where}" + (", in the place of the one of its name?" if there else "?"),
+            "changed", yes=yes, ask=ask, refused=taken if there and not replace else None,
+            advice=f"Look at what was made, then add {' and '.join(again)} to put it there.",
+            again=again,
         )  # fmt: skip
         with telling(as_json) as tell:
             number = ferry.carry_out(bequest.plan, tell, game_closed=game_closed).number
     if as_json:
         echo_json(_data(bequest, number))
     elif number is None:
-        console().print(escape(after_dry_run("--yes")), soft_wrap=True)
+        again = ("--yes", "--replace") if bequest.plan.replaced else ("--yes",)
+        console().print(escape(after_dry_run(*again)), soft_wrap=True)
     else:
         _print_done(bequest, number)
 
@@ -194,7 +202,7 @@ def _print(bequest: Bequeathed) -> None:
     print_kept(out, bequest.plan, place)
 
 
-def _print_step(step: Step, *, several: bool) -> None:
+def _print_step(step: BequestStep, *, several: bool) -> None:
     out, made = console(), step.made
     if several:
         out.print(f"[bold]{escape(made.bequest.recipe.bequest.title)}[/]")
@@ -230,9 +238,10 @@ def _sum(value: float) -> str:
 
 def _print_named(what: str, names: Sequence[str]) -> None:
     if names:
+        style = "dim" if what.endswith(("place", "several")) else "care"
         more = f" and {len(names) - _MOST:,} more" if len(names) > _MOST else ""
         told = f"{', '.join(names[:_MOST])}{more}"
-        console().print(f"  [care]{escape(what)}[/]  {len(names):,}: {escape(told)}",
+        console().print(f"  [{style}]{escape(what)}[/]  {len(names):,}: {escape(told)}",
                         soft_wrap=True)  # fmt: skip
 
 
@@ -249,8 +258,7 @@ def _print_done(bequest: Bequeathed, number: int) -> None:
     if after:
         out.print("\n" + heading("Now in the game"))
         out.print(steps(after), soft_wrap=True)
-    out.print()
-    print_reached(out, "same", number)
+    out.print("\nWhether the game takes it, only the game can say.")
     out.print(f"To take it out again: cferry undo {number}")
 
 
@@ -298,5 +306,4 @@ def _data(bequest: Bequeathed, number: int | None) -> dict[str, object]:
         ],
         "running": list(bequest.plan.signs.running),
         "crossing": number,
-        "level": "same" if number is not None else None,
     }  # fmt: skip

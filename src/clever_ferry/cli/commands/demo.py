@@ -97,7 +97,13 @@ def command(computer: Path | None, folder: Path | None, over_a_link: bool) -> No
     Shows every command that it runs, so that you can repeat them. Nothing of yours is
     touched. With --at FOLDER you get made-up computers of your own to try things on.
     """
-    from clever_ferry_demo.kingfisher_crown.program import demo_reigns, lay_kingfisher_crown
+    from clever_ferry_demo.kingfisher_age.program import lay_kingfisher_age
+    from clever_ferry_demo.kingfisher_crown.program import (
+        demo_reigns,
+        lay_kingfisher_crown,
+        long_reign,
+    )
+    from clever_ferry_demo.kingfisher_dynamo.program import lay_kingfisher_dynamo
     from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
     from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
     from clever_ferry_demo.orrery_yard.yard import begin
@@ -130,7 +136,9 @@ def command(computer: Path | None, folder: Path | None, over_a_link: bool) -> No
     lay_finch(top)
     lay_moth_lantern(top)
     lay_orrery_yard(top, "wren", demo_yards())
-    lay_kingfisher_crown(top, demo_reigns())
+    lay_kingfisher_crown(top, (long_reign(), *demo_reigns()))
+    lay_kingfisher_age(top)
+    lay_kingfisher_dynamo(top)
     lay_kingfisher_crown(loft, demo_reigns()[1:])
     lay_orrery_yard(loft, "isa", (begin("Isa's try", "Isa"),))
     click.secho(f"Two fresh made-up computers are in {folder}: den and loft.", bold=True)
