@@ -26,7 +26,8 @@ from clever_ferry.bequeathing.conditions import condition, conditions_of, covers
 from clever_ferry.bequeathing.making import write_all
 from clever_ferry.bequeathing.mapping import Shares, spread
 from clever_ferry.bequeathing.rendering import Templates
-from clever_ferry.bequests import BequestAsked, views_of
+from clever_ferry.bequeathing.viewing import view_of
+from clever_ferry.bequests import BequestAsked
 from clever_ferry.documents.spec import BlocksSpec
 from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.ferry import Ferry
@@ -396,7 +397,7 @@ def outcome(ferry: Ferry, data: Any, folder: Path, source: str, out: Path) -> An
                 files = {path.relative_to(out).as_posix(): path.read_bytes()
                          for path in sorted(out.rglob("*")) if path.is_file()}  # fmt: skip
                 reads = [info.reads for info in recipe.make]
-                return files, one.told, views_of(made), reads
+                return files, one.told, view_of(one, ""), reads
     except (FerryError, ValueError) as error:
         return str(error)
 

@@ -60,9 +60,9 @@ MAY = {
     "grafts": "errors model cargo keeping.keeps layers recipes finding crossing grafting noting "
               "places",
     "bequeathing": "errors wording payload cargo documents layers.known moving.disk moving.files "
-                   "recipes",
+                   "recipes sheets.bequest_views",
     "bequests": "errors model cargo keeping.keeps moving.disk recipes finding crossing "
-                "bequeathing noting places sheets.bequest_views",
+                "bequeathing noting places",
     "handovers": "errors payload parcels tree cargo moving.sending recipes finding crossing",
     "served": "errors links keeping.keeps moving finding.harbours",
     "harbours": "errors tree links.opening moving keeping parcels recipes finding served",
@@ -81,7 +81,7 @@ MAY = {
     "cli": "errors model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
            "recipes finding unboxing.taking_apart proving crossing checking grafting.wishes grafts "
-           "bequeathing.rows bequests handovers "
+           "bequeathing bequests handovers "
            "judging.verdict boarding launches links.opening links.server parcels uploads watching "
            "asking looking noting rehearsing results sheets wording ferry",
     "__main__": "cli",

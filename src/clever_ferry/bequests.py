@@ -14,7 +14,6 @@ from msgspec.structs import replace
 
 from clever_ferry.bequeathing.bequest import Bequest
 from clever_ferry.bequeathing.compiling import compile_bequest
-from clever_ferry.bequeathing.deriving import MakeReport
 from clever_ferry.bequeathing.installed import enabled_addons, installed_tables
 from clever_ferry.bequeathing.making import (
     Made,
@@ -24,7 +23,7 @@ from clever_ferry.bequeathing.making import (
     unlike,
     write_all,
 )
-from clever_ferry.bequeathing.rows import RowTable, number, rows_of, text
+from clever_ferry.bequeathing.rows import RowTable, rows_of, text
 from clever_ferry.cargo import Save, digest_of
 from clever_ferry.crossing.plan import Plan
 from clever_ferry.crossing.planning import make_plan
@@ -47,11 +46,10 @@ from clever_ferry.model import ValidationError, convert, parse_toml
 from clever_ferry.moving.disk import read_whole
 from clever_ferry.noting import Noting
 from clever_ferry.places import Places
-from clever_ferry.recipes.bequest_models import BequestRecipe, ChosenInfo, MapInfo, SideInfo
+from clever_ferry.recipes.bequest_models import BequestRecipe, ChosenInfo, SideInfo
 from clever_ferry.recipes.establishing import Examiner
 from clever_ferry.recipes.loading import Recipes
 from clever_ferry.recipes.tables import Table, read_tables
-from clever_ferry.sheets.bequest_views import BequestView, MapGround, MapSpot
 
 __all__ = [
     "Bequeathed",
@@ -59,8 +57,6 @@ __all__ = [
     "BequestStep",
     "Bequests",
     "chosen_in",
-    "named",
-    "views_of",
 ]
 
 _LARGEST = 1 << 20
@@ -436,61 +432,6 @@ def _refuse_unknown_addons(
             + " ".join(f'--pass-addon "{one}"' if " " in one else f"--pass-addon {one}"
                        for one in odd),
         )  # fmt: skip
-
-
-def views_of(bequest: Bequeathed) -> list[BequestView]:
-    """Return what a page or a picture shows of a bequest, step by step."""
-    return [_view(step.made, bequest.where) for step in bequest.steps]
-
-
-def _view(made: Made, where: str) -> BequestView:
-    recipe = made.bequest.recipe
-    told: list[tuple[str, tuple[str, ...]]] = []
-    sums, rules = [], []
-    for info in recipe.make:
-        one, label = made.told[info.table], made.tables[info.table].label
-        sums += [(label, column, *pair) for column, pair in one.sums.items()]
-        rules += [(name, at, count) for name, hits in one.rules.items()
-                  for at, count in hits.items()]  # fmt: skip
-        told += [(what, tuple(names)) for what, names in named(one, label) if names]
-    grounds = []
-    if recipe.maps is not None:
-        for side, title in ((recipe.maps.before, made.bequest.source.title),
-                            (recipe.maps.after, made.bequest.target.title)):  # fmt: skip
-            grounds.append(_ground(side, title, made.tables))
-    chosen = [(name, text(value)) for name, value in made.options.items()]
-    chosen += [("add-ons", ", ".join(made.addons))] if made.addons else []
-    return BequestView(recipe.bequest.title, where, tuple(chosen), tuple(sums), tuple(told),
-                       tuple(grounds), tuple(rules))  # fmt: skip
-
-
-def named(told: MakeReport, label: str) -> list[tuple[str, list[str]]]:
-    """Return what was done to rows of a table that a player should know of, and their names."""
-    return [
-        (f"{label}: went to more than one place", told.split),
-        (f"{label}: came together out of several", told.merged),
-        (f"{label}: nothing says where they go, so they went to the rest", told.unmapped),
-        (f"{label}: nothing went there", told.unreached),
-        (f"{label}: left out, as the recipe says", told.left_out),
-        *((f"{label}, {column}: what is usual, as nothing else was said", names)
-          for column, names in told.defaults.items()),
-    ]  # fmt: skip
-
-
-def _ground(info: MapInfo, title: str, tables: Mapping[str, RowTable]) -> MapGround:
-    rows, owners = tables[info.table], tables[info.of]
-    there = tables[info.at] if info.at is not None else rows
-    at, spots = there.by_id(), []
-    for ident, owner, size in zip(
-        rows.ids(), rows.columns[info.owner], rows.columns[info.size], strict=True
-    ):
-        place = at.get(ident)
-        x, y = (number(there.columns[one][place]) if place is not None else None
-                for one in (info.x, info.y))  # fmt: skip
-        if x is not None and y is not None:  # else it is on no map
-            spots.append(MapSpot(x, y, text(owner), number(size) or 0))
-    names = {ident: owners.name(row) for row, ident in enumerate(owners.ids())}
-    return MapGround(title, tuple(spots), names)
 
 
 def chosen_in(path: Path) -> ChosenInfo:

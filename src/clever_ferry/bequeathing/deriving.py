@@ -62,7 +62,7 @@ def made(info: MakeInfo, work: Work) -> tuple[RowTable, MakeReport]:
     columns: dict[str, list[Any]] = {}
     for name, column in info.columns.items():
         at = f"make {info.table}, column {name}"
-        values = _values(column, base, columns, shared, work, told, at)
+        values = _values(name, column, base, columns, shared, work, told, at)
         values = _changed(column, values, work, at)
         if column.default is not None:
             lacking = [row for row, value in enumerate(values) if value is None]
@@ -166,7 +166,8 @@ def _base(info: MakeInfo, work: Work, told: MakeReport) -> tuple[RowTable, _Shar
 
 
 def _values(
-    column: DerivedInfo, base: RowTable, above: Mapping[str, list[Any]], shared: _Shared | None,
+    name: str, column: DerivedInfo, base: RowTable, above: Mapping[str, list[Any]],
+    shared: _Shared | None,
     work: Work, told: MakeReport, at: str,
 ) -> list[Any]:  # fmt: skip
     """Return a column's values, one for each row of what it is made of."""
@@ -212,7 +213,7 @@ def _values(
         case "share":
             return _parts(own(column.share or ""), _groups(column, own, base.count))
         case _:
-            return _ruled(column, base, above, work, told)
+            return _ruled(name, column, base, above, work, told)
 
 
 def _texts(pattern: str, own: Callable[[str], list[Any]], count: int) -> list[Any]:
@@ -270,6 +271,7 @@ def _parts(values: Sequence[Any], groups: Sequence[str]) -> list[Any]:
 
 
 def _ruled(
+    at: str,
     column: DerivedInfo,
     base: RowTable,
     above: Mapping[str, list[Any]],
@@ -284,12 +286,13 @@ def _ruled(
     asked = {one: above[one] if one in above else base.columns[one] for one in rules.columns}
     found: list[Any] = []
     none: list[str] = []
-    known: dict[tuple[Any, ...], Any] = {}  # rows alike are many
+    known: dict[tuple[str, ...], Any] = {}  # rows alike are many
     rows = zip(*asked.values(), strict=True) if asked else iter([()] * base.count)
     for row, values in enumerate(rows):
-        if values not in known:
-            known[values] = rules.first(dict(zip(asked, values, strict=True)))
-        rule = known[values]
+        alike = tuple(map(text, values))
+        if alike not in known:
+            known[alike] = rules.first(dict(zip(asked, values, strict=True)))
+        rule = known[alike]
         if rule is None:
             none.append(_called(base, row))
             found.append(rules.info.default[gives])
@@ -298,7 +301,7 @@ def _ruled(
             found.append(_typed(rule.gives[gives]))
     told.rules[name] = hits
     if none:
-        told.defaults[f"{name}: {gives}"] = none
+        told.defaults[at] = none
     return found
 
 

@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from clever_ferry.bequeathing.rows import text
-from clever_ferry.bequests import Bequeathed, BequestAsked, BequestStep, chosen_in, named, views_of
+from clever_ferry.bequeathing.viewing import named, view_of
+from clever_ferry.bequests import Bequeathed, BequestAsked, BequestStep, chosen_in
 from clever_ferry.cli.again import after_dry_run
 from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import echo_json
@@ -265,7 +266,10 @@ def _print_done(bequest: Bequeathed, number: int) -> None:
 def _draw(bequest: Bequeathed, file: Path) -> None:
     from clever_ferry.sheets.bequest_views import bequest_page, bequest_picture
 
-    suffix, views = file.suffix.lower(), views_of(bequest)
+    suffix, views = (
+        file.suffix.lower(),
+        [view_of(step.made, bequest.where) for step in bequest.steps],
+    )
     if suffix not in (".html", ".png"):
         raise WrongUseError(f"{file} ends neither in .html nor in .png.")
     if suffix == ".png" and not (views[0].grounds and views[-1].grounds):
