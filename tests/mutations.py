@@ -46,6 +46,7 @@ ROOMS = (
     "moving",
     "judging",
     "launches",
+    "bequeathing",
 )
 QUICK = 12
 """So many of the quickest tests run first."""

@@ -122,6 +122,17 @@ def test_a_row_that_is_cut_is_damaged(tmp_path: Path, raw: bytes, said: str) -> 
         contents(box, tmp_path)
 
 
+@pytest.mark.parametrize(("way", "at"), [("bits", 3), ("flags", 5)])
+def test_what_is_left_in_a_free_slot_is_no_save(tmp_path: Path, way: str, at: int) -> None:
+    raw = bytearray(row_of(way, {1: b"abc"}))
+    box = box_of({**ROW, **WAYS[way]}, FRONT)
+    (tmp_path / "row").write_bytes(raw)
+    assert contents(box, tmp_path) == {"s1": b"abc"}
+    raw[at] = 0
+    (tmp_path / "row").write_bytes(raw)
+    assert contents(box, tmp_path) == {}
+
+
 def test_a_slot_that_is_damaged_spoils_no_other(tmp_path: Path) -> None:
     fields = [{"type": "magic", "text": "S"}, {"type": "u8", "name": "size"}]
     way = {"first": 0, "used": {"layout": "head", "at": "/size"}, "fill": 255}
