@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import replace
 from importlib.resources import files
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 from xml.etree import ElementTree
 
@@ -23,16 +24,25 @@ from hypothesis import strategies as st
 
 from clever_ferry.bequeathing.calendars import shifted
 from clever_ferry.bequeathing.conditions import condition, conditions_of, covers
+from clever_ferry.bequeathing.deriving import Work
+from clever_ferry.bequeathing.deriving import made as make
 from clever_ferry.bequeathing.making import write_all
 from clever_ferry.bequeathing.mapping import Shares, spread
 from clever_ferry.bequeathing.rendering import Templates
+from clever_ferry.bequeathing.rows import RowTable
 from clever_ferry.bequeathing.viewing import view_of
 from clever_ferry.bequests import BequestAsked
 from clever_ferry.documents.spec import BlocksSpec
 from clever_ferry.errors import DamagedError, FerryError
 from clever_ferry.ferry import Ferry
 from clever_ferry.model import convert
-from clever_ferry.recipes.bequest_models import BequestRecipe, CalendarInfo, SharesInfo
+from clever_ferry.recipes.bequest_models import (
+    BequestRecipe,
+    CalendarInfo,
+    DerivedInfo,
+    MakeInfo,
+    SharesInfo,
+)
 from clever_ferry_demo.kingfisher_age.campaign import Heritages
 from clever_ferry_demo.kingfisher_age.program import lay_kingfisher_age
 from clever_ferry_demo.kingfisher_crown.lands import ADDON
@@ -89,6 +99,7 @@ def test_a_reign_becomes_a_start_is_played_and_is_left_to_the_third_game(
     games: Kingfishers, tmp_path: Path
 ) -> None:
     source, age = state(games.crown), state(games.age)
+    games.den.cferry("recipe", "check", games.own(CROWN_TO_AGE).with_suffix(".toml"))
     (games.age / "heritage" / "enabled.json").write_text('{\n  "enabled": ["mine"]\n}\n', "utf-8")
     before = state(games.age)
     shown = games.bequeath(REIGN, "kingfisher-age", "--dry-run").out
@@ -323,6 +334,19 @@ def changed(file: str, old: str, new: str) -> Callable[[Kingfishers, Path], None
         (changed("peoples.csv", "temper,culture", "mood,culture"), 5, "asks for a column 'mood'"),
         (changed("peoples.csv", "quarrelsome,", "proud,"), 5, "line 4: it never counts"),
         (changed("governments.csv", ",<=6,", ",,"), 5, "line 5: it never counts"),
+        (changed("governments.csv", "es,government", "es,rule"), 5, "has no column 'government'"),
+        (changed("recipe", "first = [1, 1, 1]", "first = [1, 2, 1]"), 5, "no such day"),
+        (changed("recipe", "first = [1, 1, 1]", "first = [1, 1, 361]"), 5, "no such day"),
+        (changed("recipe", "counts_from = 1\nwritten = \"number\"", "counts_from = 1"), 5, "are of days that are"),  # noqa: E501
+        (changed("recipe", "record = \"{name}", "record = \"{nom}"), 5, "nothing fills {nom}"),
+        (changed("recipe", "owner = \"realm\"\nof", "owner = \"lord\"\nof"), 5, "has no column 'lord'"),  # noqa: E501
+        (changed("recipe", "times = \"wealth\"", "times = \"armies\""), 5, "is no number"),
+        (changed("recipe", "through = \"lands\"", "through = \"peoples\""), 5, "no mapping by shares"),  # noqa: E501
+        (changed("recipe", "rules = \"peoples\"", "rules = \"lands\""), 5, "no mapping by rules"),
+        (changed("recipe", "to = \"kingfisher-age/heritage\"", "to = \"kingfisher-age/heirs\""), 5, "no edition 'heirs'"),  # noqa: E501
+        (changed("recipe", "form = \"age-text\"", "form = \"age-txt\""), 5, "no form 'age-txt'"),
+        (changed("recipe", "when = { armies", "when = { wars"), 5, "no option 'wars'"),
+        (changed("recipe", "reads = \"armies\"", "reads = \"wars\""), 5, "no table 'wars'"),
         (changed("realms.json.j2", "one.name", "one.nom"), 5, "realms.json.j2, line 3, fails"),
         (changed("realms.json.j2", "{% endfor %}", ""), 5, "realms.json.j2, line"),
         (changed("realms.json.j2", "{{ one.treasury }}", "{{ one.treasury + 1 }}"), 6, "treasury of Ebbwick is"),  # noqa: E501
@@ -346,7 +370,6 @@ def test_what_does_not_fit_is_told_with_its_place(
 ) -> None:
     before = state(games.age)
     folder = games.own(CROWN_TO_AGE)
-    assert games.den.cferry("recipe", "check", folder.with_suffix(".toml")).code == 0
     change(games, folder)
     done = games.den.cferry("bequeath", REIGN, "kingfisher-age", "--yes", code=code)
     assert told in done.err
@@ -422,6 +445,66 @@ def test_no_key_is_without_effect(games: Kingfishers, tmp_path: Path, name: str)
         and outcome(ferry, other, folder, source, tmp_path / "out") == usual
     ]  # fmt: skip
     assert not same, "\n".join(same)
+
+
+# What is done to columns -------------------------------------------------------------------
+
+ROWS: dict[str, list[Any]] = {
+    "id": ["a", "b", "c", "d"], "n": [10, 2.5, None, -4], "kind": ["x", "y", "x", "y"],
+    "word": ["p", None, "q", "p"],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("column", "wanted"),
+    [
+        ({"of": "n", "plus": 2}, [12, 4.5, None, -2]), ({"of": "n", "plus": -0.5}, [9.5, 2.0, None, -4.5]),  # noqa: E501
+        ({"of": "n", "times": 3}, [30, 7.5, None, -12]), ({"of": "n", "times": "half"}, [5, 1.25, None, -2]),  # noqa: E501
+        ({"of": "n", "times": 0.25, "digits": 0}, [3, 1, None, -1]), ({"of": "n", "least": 0}, [10, 2.5, None, 0]),  # noqa: E501
+        ({"of": "n", "most": 3, "default": 0}, [3, 2.5, 0, -4]), ({"of": "n", "times": 1.11, "digits": 1}, [11.1, 2.8, None, -4.4]),  # noqa: E501
+        ({"of": "n", "bins": [[0, "low"], [2.5, "high"]]}, ["high", "high", None, None]),
+        ({"number": True}, [1, 2, 3, 4]), ({"value": "v"}, ["v"] * 4), ({"option": "half"}, [0.5] * 4),  # noqa: E501
+        ({"text": "{kind}-{word}"}, ["x-p", None, "x-q", "y-p"]),
+        ({"share": "n"}, [10 / 8.5, 2.5 / 8.5, None, -4 / 8.5]),
+        ({"share": "n", "within": "kind"}, [1.0, -2.5 / 1.5, None, 4 / 1.5]),
+        ({"count": "was.other", "by": "whose"}, [2, 0, 1, 0]), ({"sum": "was.other.men", "by": "whose"}, [7, 0, 9, 0]),  # noqa: E501
+        ({"find": {"table": "was.other", "by": "word", "column": "men"}}, [4, None, 3, 4]),
+    ],
+)  # fmt: skip
+def test_what_is_done_to_a_column(column: dict[str, Any], wanted: list[Any]) -> None:
+    info = convert({"table": "t", "from": "was.rows", "id": "id", "columns": {
+        "id": {"of": "id"}, "it": column}}, MakeInfo)  # fmt: skip
+    other: dict[str, list[Any]] = {
+        "no": ["p", "q", "r"],
+        "whose": ["a", "a", "c"],
+        "men": [4, 3, 9],
+    }
+    tables = {"was.rows": RowTable("Rows", "id", None, ROWS),
+              "was.other": RowTable("Other", "no", None, other)}  # fmt: skip
+    bare: Any = SimpleNamespace(calendars={})
+    rows, told = make(info, Work(bare, tables, {}, {"half": 0.5}))
+    assert rows.columns["it"] == wanted
+    assert told.defaults == ({"it": ["c"]} if "default" in column else {})
+
+
+def test_ranks_go_down_and_within_what_is_alike() -> None:
+    rows: dict[str, list[Any]] = {
+        "id": [1, 2, 3, 4], "n": [5, 9, 5, 9], "kind": ["x", "x", "y", "y"]
+    }  # fmt: skip
+    columns = {"id": {"of": "id"}, "all": {"rank": "n"}, "own": {"rank": "n", "within": "kind"}}
+    info = convert({"table": "t", "from": "was.rows", "id": "id", "columns": columns}, MakeInfo)
+    bare: Any = SimpleNamespace(calendars={})
+    work = Work(bare, {"was.rows": RowTable("Rows", "id", None, rows)}, {}, {})
+    made, _ = make(info, work)
+    assert (made.columns["all"], made.columns["own"]) == ([3, 1, 4, 2], [2, 1, 2, 1])
+    with pytest.raises(DamagedError, match="stands twice"):
+        make(replace_id(info, {"value": 1}), work)
+
+
+def replace_id(info: MakeInfo, column: dict[str, Any]) -> MakeInfo:
+    from msgspec.structs import replace as changed_struct
+
+    return changed_struct(info, columns={**info.columns, "id": convert(column, DerivedInfo)})
 
 
 # Properties ---------------------------------------------------------------------------------

@@ -19,6 +19,7 @@ from clever_ferry.bequeathing.making import (
     Made,
     chosen_options,
     make_all,
+    option_line,
     refuse_unfit,
     unlike,
     write_all,
@@ -201,11 +202,8 @@ class Bequests:
     ) -> tuple[BequestStep, OpenBerth]:  # fmt: skip
         """Make one step in an empty folder, and read it back."""
         refuse_unfit(bequest, save)
-        recipe = bequest.recipe
         own, addons, folders = self._measured(bequest, save, tables, asked, progress)
-        mine = {name: value for name, value in asked.options.items() if name in recipe.options}
-        preset = asked.preset if asked.preset in recipe.presets else None
-        options = chosen_options(bequest, preset, mine)
+        options = chosen_options(bequest, asked.preset, asked.options)
         made = make_all(bequest, save, own, addons, options, progress)
         progress("writing")
         write_all(made, place)
@@ -386,7 +384,7 @@ def _refuse_unknown(route: Sequence[Bequest], asked: BequestAsked) -> None:
             raise UnknownNameError(
                 f"No recipe on the way has an option {name!r}.",
                 details=tuple(
-                    f"  {option}  {info.label} (usually {text(info.default)})"
+                    option_line(option, info)
                     for one in route for option, info in one.recipe.options.items()
                 ),
             )  # fmt: skip

@@ -14,11 +14,19 @@ from clever_ferry.bequeathing.deriving import MakeReport, Work, filled, made
 from clever_ferry.bequeathing.mapping import Shares
 from clever_ferry.bequeathing.rows import RowDicts, RowTable, number, text
 from clever_ferry.cargo import Save
-from clever_ferry.errors import DamagedError, RefusedError, UnknownNameError, WrongUseError
+from clever_ferry.errors import DamagedError, RefusedError, WrongUseError
 from clever_ferry.recipes.bequest_models import OptionInfo, SharesInfo
 from clever_ferry.recipes.tables import Table, number_in
 
-__all__ = ["Made", "chosen_options", "make_all", "refuse_unfit", "unlike", "write_all"]
+__all__ = [
+    "Made",
+    "chosen_options",
+    "make_all",
+    "option_line",
+    "refuse_unfit",
+    "unlike",
+    "write_all",
+]
 
 _BARRED = set('/\\:*?"<>|') | {chr(code) for code in range(32)}
 _TOLD = 10
@@ -46,38 +54,28 @@ class Made:
 def chosen_options(
     bequest: Bequest, preset: str | None, given: Mapping[str, Any]
 ) -> dict[str, Any]:
-    """Return each option's value: its default, the preset's, or what was given (texts, too).
+    """Return each option's value: what was given (texts, too), the preset's, or its default.
 
-    Raises UnknownNameError for an option or preset that there is not, WrongUseError for a value
-    that one can't have.
+    Presets and options of other recipes are passed by. Raises WrongUseError for a value that an
+    option can't have.
     """
     recipe = bequest.recipe
     found = {name: info.default for name, info in recipe.options.items()}
-    if preset is not None:
-        if preset not in recipe.presets:
-            raise UnknownNameError(
-                f"{recipe.bequest.title} has no preset {preset!r}.",
-                details=tuple(f"  {name}  {one.label}" for name, one in recipe.presets.items()),
-            )
-        found |= recipe.presets[preset].set
-    for name, value in given.items():
-        info = recipe.options.get(name)
-        if info is None:
-            raise UnknownNameError(
-                f"{recipe.bequest.title} has no option {name!r}.",
-                details=tuple(_option_line(*one) for one in recipe.options.items()),
-            )
-        read = _option_value(info, value)
-        if why := info.fault(read):
+    if preset in recipe.presets:
+        found |= recipe.presets[preset or ""].set
+    for name, info in recipe.options.items():
+        if name in given:
+            found[name] = _option_value(info, given[name])
+        if why := info.fault(found[name]):
             raise WrongUseError(
-                f"The option {name} can't be {text(value)!r:.60}: {why}.",
-                details=(_option_line(name, info),),
+                f"The option {name} can't be {text(found[name])!r:.60}: {why}.",
+                details=(option_line(name, info),),
             )
-        found[name] = read
     return found
 
 
-def _option_line(name: str, info: OptionInfo) -> str:
+def option_line(name: str, info: OptionInfo) -> str:
+    """Return what an option is about, and what it usually is."""
     return f"  {name}  {info.label} (usually {text(info.default)})"
 
 
