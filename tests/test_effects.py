@@ -37,8 +37,9 @@ from clever_ferry.recipes.models import BoxRecipe, GameRecipe
 from clever_ferry.recipes.tables import read_tables
 from clever_ferry.tree import FileInfo, Files
 from clever_ferry_demo.invented import FORMATS
+from clever_ferry_demo.kingfisher_crown.lands import ADDON
 from clever_ferry_demo.kingfisher_crown.program import demo_reigns, lay_kingfisher_crown
-from clever_ferry_demo.kingfisher_crown.reign import play_on
+from clever_ferry_demo.kingfisher_crown.reign import beyond_the_map, play_on
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.orrery_yard.program import demo_yards, lay_orrery_yard
 from clever_ferry_demo.orrery_yard.yard import begin
@@ -67,7 +68,7 @@ class Place:
             return
         lay_finch(self.den)
         lay_moth_lantern(self.den)
-        lay_kingfisher_crown(self.den, (demo_reigns()[1],))
+        lay_kingfisher_crown(self.den, (beyond_the_map(demo_reigns()[1], ADDON),))
         lay_kingfisher_crown(self.loft, (play_on(demo_reigns()[1], 2),))
         lay_orrery_yard(self.loft, "isa", (begin("Isa's try", "Isa"),))
         yard = lay_orrery_yard(self.den, "wren", demo_yards())
