@@ -135,9 +135,9 @@ def _refuse_other_version(info: InstallationInfo, folder: Path, words: str) -> N
         ) from None
     found = info.version.version_in(front)
     if found is None or not condition(info.versions).fits(found):
+        is_ = f"is of the version {found}" if found else "does not say of which version it is"
         raise RefusedError(
-            f"{words} is of the version {found or 'that it does not say'}, and the recipe is made "
-            f"for {info.versions}.",
+            f"{words} {is_}, and the recipe is made for {info.versions}.",
             details=(f"It is in {folder}",),
             advice="Install one of these versions, or take a recipe for yours.",
         )

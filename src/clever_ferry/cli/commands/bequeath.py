@@ -219,7 +219,8 @@ def _print_step(step: BequestStep, *, several: bool) -> None:
         base = made.tables[_base(made, info)]
         shown.add_row(escape(rows.label), f"{base.count:,}", f"{rows.count:,}", "", "")
         for column, (before, after) in told.sums.items():
-            shown.add_row(f"  {escape(column)}", "", "", _sum(before), _sum(after))
+            style = "" if _sum(before) == _sum(after) else "[care]"
+            shown.add_row(f"  {escape(column)}", "", "", _sum(before), style + _sum(after))
     out.print(shown)
     for info in made.bequest.recipe.make:
         told, label = made.told[info.table], made.tables[info.table].label
@@ -252,9 +253,10 @@ def _print_done(bequest: Bequeathed, number: int) -> None:
     for step in bequest.steps:
         for info in step.made.bequest.recipe.make:
             if info.reads is not None:
-                read = step.read[info.reads]
+                read, made = step.read[info.reads], step.made.tables[info.table]
+                same = [one.label for one in read.columns if one.name in made.columns]
                 out.print(f"  [good]✓[/] {escape(read.label)}: {counted(read.count, 'row')}, each "
-                          "as it was made")  # fmt: skip
+                          f"as it was made: {escape(', '.join(same))}", soft_wrap=True)  # fmt: skip
     after = steps_after(plan, [move.save for move in plan.moves], str)
     if after:
         out.print("\n" + heading("Now in the game"))
