@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import copy
 import csv
+import gzip
 import json
 import re
 import shutil
 import tomllib
+import zipfile
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from importlib.resources import files
@@ -336,9 +338,13 @@ def changed(file: str, old: str, new: str) -> Callable[[Kingfishers, Path], None
         (changed("governments.csv", ",<=6,", ",,"), 5, "line 5: it never counts"),
         (changed("governments.csv", "es,government", "es,rule"), 5, "has no column 'government'"),
         (changed("recipe", "first = [1, 1, 1]", "first = [1, 2, 1]"), 5, "no such day"),
+        (changed("recipe", 'role = "names"', 'role = "realms"'), 5, "written already"),
+        (changed("recipe", 'role = "names"', 'role = "nouns"'), 5, "nothing is written as 'nouns'"),
+        (changed("recipe", 'role = "names"', 'role = "names"\nname = "{id}"'), 5, "there is one alone"),  # noqa: E501
+        (changed("recipe", 'record = "chosen"', 'record = "names"'), 5, "no piece that is still free"),  # noqa: E501
+        (changed("recipe", 'fields.name = "{name}"', ""), 5, "says nothing of 'name'"),
         (changed("recipe", "first = [1, 1, 1]", "first = [1, 1, 361]"), 5, "no such day"),
         (changed("recipe", "counts_from = 1\nwritten = \"number\"", "counts_from = 1"), 5, "are of days that are"),  # noqa: E501
-        (changed("recipe", "record = \"{name}", "record = \"{nom}"), 5, "nothing fills {nom}"),
         (changed("recipe", "owner = \"realm\"\nof", "owner = \"lord\"\nof"), 5, "has no column 'lord'"),  # noqa: E501
         (changed("recipe", "times = \"wealth\"", "times = \"armies\""), 5, "is no number"),
         (changed("recipe", "through = \"lands\"", "through = \"peoples\""), 5, "no mapping by shares"),  # noqa: E501
@@ -353,8 +359,6 @@ def changed(file: str, old: str, new: str) -> Callable[[Kingfishers, Path], None
         (changed("provinces.json.j2", "{{ one.realm }}", "7"), 6, "realm of k001 is '7'"),
         (changed("armies.json.j2", "{{ one.province }}", '"k555"'), 6, "no Provinces has the id k555"),  # noqa: E501
         (changed("names.txt.j2", "realm_", "re]lm = {\nx"), 6, "never ends"),
-        (changed("recipe", 'path = "{name}/names.txt"', 'path = "../{name}/names.txt"'), 5, "can't be the name"),  # noqa: E501
-        (changed("recipe", 'path = "{name}/names.txt"', 'path = "{name}/more.txt"'), 6, "more.txt"),
         (changed("Kingfisher Crown/version.txt", "1.4", "1.1"), 4, "is of the version 1.1"),
         (changed("Kingfisher Age/version.txt", "Age 2.1", "Age"), 4, "does not say"),
         (changed("Kingfisher Crown/map/lands.txt", "land 2 [", "land 1 ["), 5, "stands more than once"),  # noqa: E501
@@ -374,6 +378,34 @@ def test_what_does_not_fit_is_told_with_its_place(
     done = games.den.cferry("bequeath", REIGN, "kingfisher-age", "--yes", code=code)
     assert told in done.err
     assert state(games.age) == before
+
+
+def test_the_edition_names_and_wraps_what_is_written(games: Kingfishers, tmp_path: Path) -> None:
+    text = (DATA / "kingfisher-age.toml").read_text("utf-8")
+    text = text.replace(
+        'id = "kingfisher-age"\n', 'id = "kingfisher-age"\nreplaces_shipped = true\n'
+    )
+    text = text.replace('path = "{name}/realms.json"', 'path = "{name}/r.gz", layers = ["packed"]')
+    games.den.recipe("kingfisher-age", text + '[layers]\npacked = [{ kind = "gzip" }]\n')
+    games.bequeath(RISING, "kingfisher-age", "--yes")
+    packed = (games.age / "heritage" / "Kelpmark Rising" / "r.gz").read_bytes()
+    assert len(json.loads(gzip.decompress(packed))["realms"]) == 8
+    boxed = re.sub(
+        r"config = .*\n", 'format = { kind = "zip", file = "*.heir", each = true }\n', text
+    )
+    boxed = boxed.replace(', layers = ["packed"]', "").replace(
+        'path = "{name}/', 'path = "{name}.heir/'
+    )
+    games.den.recipe("kingfisher-age", boxed)
+    games.den.cferry("undo", "--yes")
+    games.bequeath(REIGN, "kingfisher-age", "--yes")
+    with zipfile.ZipFile(games.age / "heritage" / "The Long Reign.heir") as heir:
+        assert heir.testzip() is None
+        assert len(json.loads(heir.read("r.gz"))["realms"]) == 24
+        assert len(heir.namelist()) == 7
+    games.den.cferry("check", "kingfisher-age/heritage")
+    games.den.cferry("undo", "--yes")
+    assert [one.name for one in (games.age / "heritage").iterdir()] == ["enabled.json"]
 
 
 # No key without effect ----------------------------------------------------------------------

@@ -118,7 +118,7 @@ class Bequests:
 
     def compiled(self, recipe: BequestRecipe, folder: Path) -> Bequest:
         """Compile a recipe for a pair of games; raises RecipeError with all its faults."""
-        return compile_bequest(recipe, folder, self._recipes.game)
+        return compile_bequest(recipe, folder, self._recipes)
 
     def route(self, source: str, target: str, through: Sequence[str] = ()) -> list[Bequest]:
         """Return the recipes from one game (an id) to another, one for each step.
@@ -208,7 +208,7 @@ class Bequests:
         progress("writing")
         write_all(made, place)
         progress("reading it back")
-        opened = open_berth(berth_at(self._computer, bequest.target, bequest.edition, place))
+        opened = open_berth(berth_at(self._computer, bequest.plain, bequest.undressed, place))
         return BequestStep(made, _read_back(made, opened), folders), opened
 
     def _measured(
@@ -270,7 +270,10 @@ class Bequests:
         self._keeps.journal.refuse_open(berth.folder)
         there = open_berth(berth, given=given)
         (made,) = opened.listing.saves
-        mine = next((save for save in there.listing.saves if save.fields == made.fields), None)
+        stated = {*last.recipe.bequest.fields}
+        mine = next((save for save in there.listing.saves
+                     if stated and all(save.fields.get(one) == made.fields[one] for one in stated)
+                     ), None)  # fmt: skip
         if mine is not None and _contents(mine) == _contents(made):
             raise NotFoundError(
                 f"{address_of(berth.address, mine)} is this very start already, to the byte.",
@@ -312,14 +315,14 @@ def _read_back(made: Made, opened: OpenBerth) -> dict[str, Table]:
             details=tuple(f"  {one}" for one in (*opened.listing.problems, *odd, *unread)),
             advice="Mend `files` in the recipe, or the successor's own recipe.",
         )
-    examiner = Examiner(bequest.edition, opened.contents, opened.known, berth.files, saves)
+    examiner = Examiner(bequest.undressed, opened.contents, opened.known, berth.files, saves)
     if damage := examiner.examine(saves[0], "none").damage:
         raise NotProvenError(
             "What was written can't be read back, so nothing was changed.",
             details=tuple(f"  {one}" for one in damage),
             advice="Mend the templates.",
         )
-    tables = read_tables(bequest.target.tables, bequest.edition.reader, saves[0], opened.known)
+    tables = read_tables(bequest.target.tables, bequest.undressed.reader, saves[0], opened.known)
     read = {table.name: table for table in tables}
     if faults := unlike(made, read):
         more = f"  and {len(faults) - 10:,} more" if len(faults) > 10 else ""

@@ -12,11 +12,14 @@ from clever_ferry.errors import DamagedError
 from clever_ferry.moving.disk import read_whole
 from clever_ferry.recipes.bequest_models import BequestRecipe, SharesInfo
 from clever_ferry.recipes.edition import Edition, Game
+from clever_ferry.recipes.undressed import UNDRESSED
 
-__all__ = ["FACTS", "Bequest", "read_beside"]
+__all__ = ["FACTS", "SLOT", "Bequest", "read_beside"]
 
 FACTS = "was.facts"
 """The table with one row: the facts that the save is known by."""
+SLOT = "slot"
+"""The field that a crossing finds by itself: the next slot that is free."""
 _LARGEST = 32 << 20
 
 
@@ -29,6 +32,8 @@ class Bequest:
     target: Game
     edition: Edition
     """The successor's, which is written."""
+    plain: Game
+    """The successor with one more edition: that one undressed, as which it is made first."""
     folder: Path
     """Where its mappings and templates are."""
     templates: Templates
@@ -37,6 +42,11 @@ class Bequest:
     def id(self) -> str:
         """Its recipe's id."""
         return self.recipe.bequest.id
+
+    @property
+    def undressed(self) -> Edition:
+        """The edition undressed: its pieces by plain names, with no wrapping and no box."""
+        return self.plain.editions[UNDRESSED]
 
     def mappings(self, addons: Sequence[str] = ()) -> dict[str, MappingRules | Shares]:
         """Read its mappings, with what those add-ons (by name) say first; raises DamagedError."""

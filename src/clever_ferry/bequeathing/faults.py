@@ -149,21 +149,11 @@ class _Checking:
                 if why := told if info is None else info.fault(value):
                     yield f"presets.{name}.set.{option}", why
         facts = {*self.bequest.source.fact_labels, *self.recipe.options}
-        written = self.recipe.bequest.fields
-        wanted = {*self.bequest.edition.berth_fields, *self.bequest.edition.key_fields}
-        for name, pattern in written.items():
-            if name not in self.bequest.edition.fields:
-                fields = known(self.bequest.edition.fields)
-                yield (
-                    f"bequest.fields.{name}",
-                    f"the successor's edition has no such field; {fields}",
-                )
+        for name, pattern in self.recipe.bequest.fields.items():
             for asked in NAMED.findall(pattern):
                 if asked not in facts:
                     yield f"bequest.fields.{name}", f"nothing fills {{{asked}}}; {known(facts)}"
                 self._used.add(f"option {asked}")
-        for lacking in sorted(wanted - {*written} - self.bequest.edition.berth_fields):
-            yield "bequest.fields", f"it says nothing of {lacking!r}, which tells its saves apart"
 
     def _mapping_faults(self) -> Iterator[Fault]:
         sides = (self.recipe.was.addons, self.recipe.there.addons)
@@ -354,21 +344,34 @@ class _Checking:
                 yield f"{at}.rules", f"{info.file} asks for a column {name!r}; {known(own)}"
 
     def _files(self) -> Iterator[Fault]:
-        fields = {*self.recipe.bequest.fields}
+        pieces = self.bequest.target.pieces
+        roles = [one.role for one in self.bequest.undressed.files if not one.tree]
+        written: list[str] = []
         for number, output in enumerate(self.recipe.files, 1):
+            at = f"files[{number}]"
+            if output.role not in roles:
+                yield f"{at}.role", f"nothing is written as {output.role!r}; {known(roles)}"
+                continue
+            several = pieces[output.role].each
+            if (several is None) != (output.name is None) or (several and not output.each):
+                told = f"there is one per {several}" if several else "there is one alone"
+                yield f"{at}.role", f"of {output.role!r} {told}: `each` and `name` are for several"
+            if output.role in written:
+                yield f"{at}.role", "it is written already"
+            written.append(output.role)
             columns: set[str] = set()
             if output.each is not None:
-                if fault := self._table(f"files[{number}].each", output.each):
+                if fault := self._table(f"{at}.each", output.each):
                     yield fault
                     continue
                 columns = self._columns[output.each]
-            for name in NAMED.findall(output.path):
-                if name not in fields | columns:
-                    told = f"nothing fills {{{name}}}; {known(fields | columns)}"
-                    yield f"files[{number}].path", told
-        for name in NAMED.findall(self.recipe.record or ""):
-            if name not in fields:
-                yield "record", f"nothing fills {{{name}}}; {known(fields)}"
+            for name in NAMED.findall(output.name or ""):
+                if name not in columns:
+                    yield f"{at}.name", f"nothing fills {{{name}}}; {known(columns)}"
+        record = self.recipe.record
+        if record is not None and (record not in roles or record in written
+                                   or pieces[record].each is not None):  # fmt: skip
+            yield "record", f"{record!r} is no piece that is still free; {known(roles)}"
 
     def _maps(self) -> Iterator[Fault]:
         for key in ("before", "after") if self.recipe.maps is not None else ():

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 from typing import Any
 
-from clever_ferry.bequeathing.bequest import FACTS, Bequest
+from clever_ferry.bequeathing.bequest import FACTS, SLOT, Bequest
 from clever_ferry.bequeathing.conditions import condition
 from clever_ferry.bequeathing.deriving import MakeReport, Work, filled, made
 from clever_ferry.bequeathing.mapping import Shares
@@ -159,13 +159,14 @@ def _refuse_unfitting(name: str, shares: Shares, tables: Mapping[str, RowTable])
 
 
 def write_all(made: Made, folder: Path) -> None:
-    """Write the successor's files into an empty folder; raises DamagedError where one can't be.
+    """Write the successor's pieces into an empty folder, as the undressed edition has them.
 
-    The same tables and options give the same bytes.
+    The same tables and options give the same bytes. Raises DamagedError where one can't be written.
     """
-    recipe = made.bequest.recipe
+    recipe, edition = made.bequest.recipe, made.bequest.undressed
     spoken = {**dict.fromkeys(made.bequest.source.fact_labels), **made.options, **made.facts}
     fields = {name: _filled(pattern, spoken) for name, pattern in recipe.bequest.fields.items()}
+    named = {SLOT: "1", **fields} if SLOT in edition.fields else fields
     rows = {name: RowDicts(one) for name, one in made.made.items()}
     values: dict[str, Any] = {
         **rows, "options": dict(made.options), "facts": dict(made.facts), "fields": fields,
@@ -173,27 +174,26 @@ def write_all(made: Made, folder: Path) -> None:
     }  # fmt: skip
     for output in recipe.files:
         for row in rows[output.each] if output.each is not None else [None]:
-            path = _path(output.path, {**(row or {}), **fields}, folder)
-            own = {**values, "row": row} if row is not None else values
+            own = dict(named)
+            if (several := edition.pieces[output.role].each) is not None:
+                own[several] = filled(output.name or "", row or {})
+            path = _path(made.bequest, output.role, own, folder)
+            asked = {**values, "row": row} if row is not None else values
             ending = "\r\n" if output.ending == "crlf" else "\n"
-            path.parent.mkdir(parents=True, exist_ok=True)
             try:
                 with path.open("x", encoding=output.encoding, newline=ending) as file:
-                    for part in made.bequest.templates.write(output.template, output.form, own):
+                    for part in made.bequest.templates.write(output.template, output.form, asked):
                         file.write(part)
             except FileExistsError:
-                raise DamagedError(
-                    f"Two of the files that would be written are {path.relative_to(folder)}."
-                ) from None
+                raise DamagedError(f"Two of {output.role} that would be written are the same: "
+                                   f"{output.name} is {path.name}.") from None  # fmt: skip
             except UnicodeEncodeError as error:
                 raise DamagedError(
-                    f"{path.relative_to(folder)} is written as {output.encoding}, which has no "
+                    f"The {output.role} is written as {output.encoding}, which has no "
                     f"{error.object[error.start]!r}."
                 ) from None
     if recipe.record is not None:
-        path = _path(recipe.record, fields, folder)
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_bytes(record(made))
+        _path(made.bequest, recipe.record, named, folder).write_bytes(record(made))
 
 
 def record(made: Made) -> bytes:
@@ -214,14 +214,15 @@ def _filled(pattern: str, values: Mapping[str, Any]) -> str:
     return "".join("-" if char in _BARRED else char for char in found).strip(". ") or "-"
 
 
-def _path(pattern: str, values: Mapping[str, Any], folder: Path) -> Path:
-    parts = []
-    for part in PurePosixPath(pattern).parts:
-        found = filled(part, values)
-        if not found.strip(". ") or _BARRED & set(found) or pattern.startswith("/"):
-            raise DamagedError(f"{found!r:.80} can't be the name of a file that is written.")
-        parts.append(found)
-    return folder.joinpath(*parts)
+def _path(bequest: Bequest, role: str, texts: Mapping[str, str], folder: Path) -> Path:
+    """Return where a piece stands in the undressed edition; the folder for it is made."""
+    edition = bequest.undressed
+    file = next(one for one in edition.files if one.role == role)
+    values = {name: edition.fields[name].parse(text) for name, text in texts.items()
+              if name in edition.fields}  # fmt: skip
+    path = folder.joinpath(*PurePosixPath(file.write(values)).parts)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    return path
 
 
 def unlike(made: Made, read: Mapping[str, Table]) -> list[str]:

@@ -412,11 +412,13 @@ class MakeInfo(Model, rename={"source": "from"}):
 
 
 class OutputInfo(Model):
-    """A file of the successor that is written."""
+    """A piece of the successor that is written; its edition names and wraps it."""
 
-    path: Annotated[
-        Line, hint("its path; `{name}` is a field of `bequest.fields`, or with `each` a column")
-    ]
+    role: Annotated[Id, hint("the piece's role")]
+    name: Annotated[
+        Line | None,
+        hint("of a role that has several pieces, what this one is called: `{id}` is a column"),
+    ] = None
     template: Annotated[Line, hint("its template (Jinja2), in the folder beside this recipe")]
     form: Annotated[
         Line,
@@ -425,7 +427,7 @@ class OutputInfo(Model):
             "none can be taken for more than a value"
         ),
     ]
-    each: Annotated[Id | None, hint("a file for each row of a table; the row is `row`")] = None
+    each: Annotated[Id | None, hint("a piece for each row of a table; the row is `row`")] = None
     encoding: Annotated[Literal["utf-8", "utf-16", "latin-1"], hint("how its text is written")] = (
         "utf-8"
     )
@@ -485,8 +487,6 @@ class BequestRecipe(Model):
     ]
     record: Annotated[
         Line | None,
-        hint(
-            "the file of what is written that keeps what was chosen, so that it can be done again"
-        ),
+        hint("the role of the piece that keeps what was chosen, so that it can be done again"),
     ] = None
     maps: Annotated[MapsInfo | None, hint("what a preview draws")] = None

@@ -46,6 +46,7 @@ def undressed(recipe: GameRecipe, edition: str, fields: Sequence[str]) -> GameRe
         berths=(BerthInfo(on="any", under="given"),),
         fields={name: spec for name, spec in info.fields.items() if name in used},
         files=tuple(files.values()),
+        facts={name: fact for name, fact in info.facts.items() if fact.header is None},
     )
     return replace(recipe, editions={**recipe.editions, UNDRESSED: plain})
 
