@@ -28,7 +28,6 @@ from clever_ferry.bequeathing.calendars import shifted
 from clever_ferry.bequeathing.conditions import condition, conditions_of, covers
 from clever_ferry.bequeathing.deriving import Work
 from clever_ferry.bequeathing.deriving import made as make
-from clever_ferry.bequeathing.making import write_all
 from clever_ferry.bequeathing.mapping import Shares, spread
 from clever_ferry.bequeathing.rendering import Templates
 from clever_ferry.bequeathing.rows import RowTable
@@ -380,7 +379,7 @@ def test_what_does_not_fit_is_told_with_its_place(
     assert state(games.age) == before
 
 
-def test_the_edition_names_and_wraps_what_is_written(games: Kingfishers, tmp_path: Path) -> None:
+def test_the_edition_names_and_wraps_what_is_written(games: Kingfishers) -> None:
     text = (DATA / "kingfisher-age.toml").read_text("utf-8")
     text = text.replace(
         'id = "kingfisher-age"\n', 'id = "kingfisher-age"\nreplaces_shipped = true\n'
@@ -436,7 +435,7 @@ def dropped(data: Any, at: str = "") -> Iterator[tuple[str, Any]]:
         yield ".".join(map(str, path)), other
 
 
-def outcome(ferry: Ferry, data: Any, folder: Path, source: str, out: Path) -> Any:
+def outcome(ferry: Ferry, data: Any, folder: Path, source: str) -> Any:
     """Return all that a recipe makes of a save; what is wrong with it where something is."""
     try:
         recipe = convert(data, BequestRecipe)
@@ -446,9 +445,7 @@ def outcome(ferry: Ferry, data: Any, folder: Path, source: str, out: Path) -> An
             target = recipe.bequest.target.partition("/")[0]
             with ferry.bequests.made(source, target, None, BequestAsked({})) as made:
                 one = made.steps[0].made
-                shutil.rmtree(out, ignore_errors=True)
-                out.mkdir()
-                write_all(one, out)
+                out = Path(made.plan.source.berth.root)
                 files = {path.relative_to(out).as_posix(): path.read_bytes()
                          for path in sorted(out.rglob("*")) if path.is_file()}  # fmt: skip
                 reads = [info.reads for info in recipe.make]
@@ -459,7 +456,7 @@ def outcome(ferry: Ferry, data: Any, folder: Path, source: str, out: Path) -> An
 
 @pytest.mark.long
 @pytest.mark.parametrize("name", [CROWN_TO_AGE, AGE_TO_DYNAMO])
-def test_no_key_is_without_effect(games: Kingfishers, tmp_path: Path, name: str) -> None:
+def test_no_key_is_without_effect(games: Kingfishers, name: str) -> None:
     ferry, folder = games.den.ferry(), DATA / name
     source = REIGN
     if name == AGE_TO_DYNAMO:
@@ -469,12 +466,12 @@ def test_no_key_is_without_effect(games: Kingfishers, tmp_path: Path, name: str)
         ships = games.programs / "Kingfisher Age" / "add-ons.json"
         ships.write_text('{"in_use": ["Tall Ships"]}', "utf-8")
     data = tomllib.loads((DATA / f"{name}.toml").read_text("utf-8"))
-    usual = outcome(ferry, data, folder, source, tmp_path / "out")
+    usual = outcome(ferry, data, folder, source)
     assert not isinstance(usual, str), usual
     same = [
         key for key, other in list(dropped(data))[:: 1 if LONG else 6]
         if not FREE.search(key)
-        and outcome(ferry, other, folder, source, tmp_path / "out") == usual
+        and outcome(ferry, other, folder, source) == usual
     ]  # fmt: skip
     assert not same, "\n".join(same)
 

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from itertools import pairwise
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 from msgspec.structs import replace
 
@@ -80,13 +80,23 @@ class BequestAsked:
     """What an earlier bequest has kept, where it is to be done again."""
 
 
+class ReadBack(NamedTuple):
+    """One of the successor's tables, which is as it was made."""
+
+    label: str
+    rows: int
+    compared: tuple[str, ...]
+    """The columns that are the same, by their labels."""
+
+
 @dataclass(frozen=True)
 class BequestStep:
     """One game's end made the next one's start."""
 
     made: Made
-    read: Mapping[str, Table]
-    """What was written, as the successor's own recipe reads it."""
+    """Of its tables, those that are drawn."""
+    read: Mapping[str, ReadBack]
+    """What the successor's own recipe has read back, by the table that was made."""
     folders: Mapping[str, Path]
     """The installations that it was measured against, by game."""
 
@@ -170,12 +180,12 @@ class Bequests:
         does not read back as what was made.
         """
         progress("reading the save")
-        chosen = self._noting.tables(source, None, account, given)
+        old, own, tables = self._noting.tables(source, None, account, given)
         ident = parse_address(target).game
         self._recipes.game(ident)  # it may be that there is none
-        route = self.route(chosen.opened.berth.game.id, ident, asked.through)
+        route = self.route(old.berth.game.id, ident, asked.through)
         _refuse_unknown(route, asked)
-        save, tables, steps = chosen.save, chosen.tables, []
+        save, steps = own, []
         if save.problems:
             raise DamagedError(
                 f"{save.title} is damaged, so nothing is made of it.",
@@ -186,21 +196,21 @@ class Bequests:
             for number, bequest in enumerate(route, 1):
                 place = Path(scratch) / str(number)
                 place.mkdir()
-                step, opened = self._step(bequest, save, tables, place, asked, progress)
+                step, opened, tables = self._step(bequest, save, tables, place, asked, progress)
                 (save,) = opened.listing.saves
                 steps.append(step)
-                tables = list(step.read.values())
+            tables = ()  # they can be large
             _refuse_otherwise(asked.kept, steps)
-            opened = _standing_for(opened, chosen.opened.berth, chosen.save)
+            opened = _standing_for(opened, old.berth, own)
             progress("planning")
             plan = self._plan(opened, route[-1], target, folder, given or {}, tell)
-            yield Bequeathed(chosen.opened, chosen.save, tuple(steps), plan)
+            yield Bequeathed(old, own, tuple(steps), plan)
 
     def _step(
         self, bequest: Bequest, save: Save, tables: Sequence[Table], place: Path,
         asked: BequestAsked, progress: Callable[[str], None],
-    ) -> tuple[BequestStep, OpenBerth]:  # fmt: skip
-        """Make one step in an empty folder, and read it back."""
+    ) -> tuple[BequestStep, OpenBerth, Sequence[Table]]:  # fmt: skip
+        """Make one step in an empty folder, and read it back; return its tables, too."""
         refuse_unfit(bequest, save)
         own, addons, folders = self._measured(bequest, save, tables, asked, progress)
         options = chosen_options(bequest, asked.preset, asked.options)
@@ -209,7 +219,14 @@ class Bequests:
         write_all(made, place)
         progress("reading it back")
         opened = open_berth(berth_at(self._computer, bequest.plain, bequest.undressed, place))
-        return BequestStep(made, _read_back(made, opened), folders), opened
+        tables = _read_back(made, opened)
+        read = {
+            info.table: ReadBack(there.label, there.count, tuple(
+                one.label for one in there.columns if one.name in info.columns
+            ))
+            for info in bequest.recipe.make for there in tables if there.name == info.reads
+        }  # fmt: skip
+        return BequestStep(made.lean(), read, folders), opened, tables
 
     def _measured(
         self, bequest: Bequest, save: Save, tables: Sequence[Table], asked: BequestAsked,
@@ -300,7 +317,7 @@ class Bequests:
         return self._places.berth(replace(address, edition=last.edition.id), None, writing=True)
 
 
-def _read_back(made: Made, opened: OpenBerth) -> dict[str, Table]:
+def _read_back(made: Made, opened: OpenBerth) -> list[Table]:
     """Return the successor's own tables of what was written.
 
     Raises NotProvenError where that is not one whole start, or its tables are not what was made.
@@ -323,15 +340,14 @@ def _read_back(made: Made, opened: OpenBerth) -> dict[str, Table]:
             advice="Mend the templates.",
         )
     tables = read_tables(bequest.target.tables, bequest.undressed.reader, saves[0], opened.known)
-    read = {table.name: table for table in tables}
-    if faults := unlike(made, read):
+    if faults := unlike(made, {table.name: table for table in tables}):
         more = f"  and {len(faults) - 10:,} more" if len(faults) > 10 else ""
         raise NotProvenError(
             "What was written does not read back as what was made, so nothing was changed.",
             details=tuple(filter(None, (*(f"  {one}" for one in faults[:10]), more))),
             advice="Mend the templates, or the successor's own recipe.",
         )
-    return read
+    return tables
 
 
 def _refuse_otherwise(kept: ChosenInfo | None, steps: Sequence[BequestStep]) -> None:

@@ -26,6 +26,11 @@ NAMED = re.compile(r"\{([a-z][a-z0-9_-]*)\}")
 class MakeReport:
     """What is to be said of a table that was made."""
 
+    label: str = ""
+    of: int = 0
+    """How many rows there were of what it was made of."""
+    count: int = 0
+    """How many it has."""
     defaults: dict[str, list[str]] = field(default_factory=dict)
     """By column, the rows that had nothing there, and got what the recipe states."""
     left_out: list[str] = field(default_factory=list)
@@ -78,6 +83,7 @@ def made(info: MakeInfo, work: Work) -> tuple[RowTable, MakeReport]:
     if keep is not None:
         columns = {name: [values[row] for row in keep] for name, values in columns.items()}
         rows = RowTable(rows.label, rows.id, rows.named, columns)
+    told.label, told.of, told.count = rows.label, _of(info, work), rows.count
     told.sums = {name: (before, rows.total(name)) for name, (before, _) in told.sums.items()}
     seen: set[str] = set()
     for ident in rows.ids():
@@ -86,6 +92,12 @@ def made(info: MakeInfo, work: Work) -> tuple[RowTable, MakeReport]:
             raise DamagedError(f"Of {rows.label} that would be made, {what}.")
         seen.add(ident)
     return rows, told
+
+
+def _of(info: MakeInfo, work: Work) -> int:
+    shares = work.mappings.get(info.through or "")
+    name = shares.info.source if isinstance(shares, Shares) else info.source
+    return work.tables[name or ""].count
 
 
 def _called(base: RowTable, row: int) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
 from typing import Any
 
@@ -44,6 +44,14 @@ class Made:
     """What was done, by table that was made."""
     facts: Mapping[str, Any]
     addons: tuple[str, ...] = ()
+
+    def lean(self) -> Made:
+        """Return it with only those tables that are drawn: others can be large."""
+        maps = self.bequest.recipe.maps
+        sides = (maps.before, maps.after) if maps is not None else ()
+        drawn = {name for one in sides for name in (one.table, one.of, one.at)}
+        kept = {name: rows for name, rows in self.tables.items() if name in drawn}
+        return replace(self, tables=kept)
 
     @property
     def made(self) -> dict[str, RowTable]:

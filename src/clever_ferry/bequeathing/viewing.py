@@ -19,11 +19,11 @@ def view_of(made: Made, where: str) -> BequestView:
     told: list[tuple[str, tuple[str, ...]]] = []
     sums, rules = [], []
     for info in recipe.make:
-        one, label = made.told[info.table], made.tables[info.table].label
-        sums += [(label, column, *pair) for column, pair in one.sums.items()]
+        one = made.told[info.table]
+        sums += [(one.label, column, *pair) for column, pair in one.sums.items()]
         rules += [(name, at, count) for name, hits in one.rules.items()
                   for at, count in hits.items()]  # fmt: skip
-        told += [(what, tuple(names)) for what, names in named(one, label) if names]
+        told += [(what, tuple(names)) for what, names, _ in named(one) if names]
     grounds = []
     if recipe.maps is not None:
         for side, title in ((recipe.maps.before, made.bequest.source.title),
@@ -35,19 +35,20 @@ def view_of(made: Made, where: str) -> BequestView:
                        tuple(grounds), tuple(rules))  # fmt: skip
 
 
-def named(told: MakeReport, label: str) -> list[tuple[str, list[str]]]:
-    """Return what was done to rows of a table that a player should know of, and their names."""
+def named(told: MakeReport) -> list[tuple[str, list[str], bool]]:
+    """Return what was done to rows that a player should know of, their names, and if it is odd."""
+    label = told.label
     alike: dict[tuple[str, ...], list[str]] = {}
     for column, names in told.defaults.items():
         alike.setdefault(tuple(names), []).append(column)
     return [
-        (f"{label}: went to more than one place", told.split),
-        (f"{label}: came together out of several", told.merged),
-        (f"{label}: nothing says where they go, so they went to the rest", told.unmapped),
-        (f"{label}: nothing went there", told.unreached),
-        (f"{label}: left out, as the recipe says", told.left_out),
-        *((f"{label}, {' and '.join(columns)}: what is usual, as nothing else was said", [*names])
-          for names, columns in alike.items()),
+        (f"{label}: went to more than one place", told.split, False),
+        (f"{label}: came together out of several", told.merged, False),
+        (f"{label}: nothing says where they go, so they went to the rest", told.unmapped, True),
+        (f"{label}: nothing went there", told.unreached, True),
+        (f"{label}: left out, as the recipe says", told.left_out, True),
+        *((f"{label}, {' and '.join(columns)}: what is usual, as nothing else was said",
+           [*names], True) for names, columns in alike.items()),
     ]  # fmt: skip
 
 

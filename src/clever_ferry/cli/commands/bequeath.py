@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -97,6 +98,8 @@ def command(
     """  # fmt: skip
     ferry = ferry_here(computer)
     ask = can_ask() and not as_json and not yes
+    if preview is not None and preview.suffix.lower() not in (".html", ".png"):
+        raise WrongUseError(f"{preview} ends neither in .html nor in .png.")
     kept = chosen_in(file) if file is not None else None
     options: dict[str, Any] = dict(kept.options) if kept is not None else {}
     options |= dict(_pair(one, "--set", "OPTION=VALUE") for one in sets)
@@ -108,17 +111,14 @@ def command(
          (_pair(one, "--installed", "GAME=FOLDER") for one in places)},
         frozenset(passed), kept,
     )  # fmt: skip
-    with phases(as_json) as tell:
-        made = ferry.bequests.made(
-            source, target, folder, asked, account=account, given=given, tell=not no_tell,
- progress=tell,
-        )  # fmt: skip
-        bequest = made.__enter__()
-    try:
+    with ExitStack() as lasting:
+        with phases(as_json) as tell:
+            bequest = lasting.enter_context(ferry.bequests.made(
+                source, target, folder, asked, account=account, given=given, tell=not no_tell,
+                progress=tell,
+            ))  # fmt: skip
         _go_on(ferry, bequest, preview, dry_run=dry_run, yes=yes, replace=replace, ask=ask,
                as_json=as_json, game_closed=game_closed)  # fmt: skip
-    finally:
-        made.__exit__(None, None, None)
 
 
 def _go_on(
@@ -215,48 +215,36 @@ def _print_step(step: BequestStep, *, several: bool) -> None:
     shown = table("Made", "Of", "Rows", "Sum before", "Sum after",
                   right=("Of", "Rows", "Sum before", "Sum after"))  # fmt: skip
     for info in made.bequest.recipe.make:
-        rows, told = made.tables[info.table], made.told[info.table]
-        base = made.tables[_base(made, info)]
-        shown.add_row(escape(rows.label), f"{base.count:,}", f"{rows.count:,}", "", "")
+        told = made.told[info.table]
+        shown.add_row(escape(told.label), f"{told.of:,}", f"{told.count:,}", "", "")
         for column, (before, after) in told.sums.items():
             style = "" if _sum(before) == _sum(after) else "[care]"
             shown.add_row(f"  {escape(column)}", "", "", _sum(before), style + _sum(after))
     out.print(shown)
     for info in made.bequest.recipe.make:
-        told, label = made.told[info.table], made.tables[info.table].label
-        for what, names in named(told, label):
-            _print_named(what, names)
-
-
-def _base(made: Any, info: Any) -> str:
-    if info.source is not None:
-        return str(info.source)
-    return str(made.bequest.recipe.mappings[info.through].source)
+        for what, names, odd in named(made.told[info.table]):
+            if names:
+                _print_named(what, names, "care" if odd else "dim")
 
 
 def _sum(value: float) -> str:
     return in_words(round(value, 3) if isinstance(value, float) else value, "count")
 
 
-def _print_named(what: str, names: Sequence[str]) -> None:
-    if names:
-        style = "dim" if what.endswith(("place", "several")) else "care"
-        more = f" and {len(names) - _MOST:,} more" if len(names) > _MOST else ""
-        told = f"{', '.join(names[:_MOST])}{more}"
-        console().print(f"  [{style}]{escape(what)}[/]  {len(names):,}: {escape(told)}",
-                        soft_wrap=True)  # fmt: skip
+def _print_named(what: str, names: Sequence[str], style: str) -> None:
+    more = f" and {len(names) - _MOST:,} more" if len(names) > _MOST else ""
+    told = f"{len(names):,}: {', '.join(names[:_MOST])}{more}"
+    console().print(f"  [{style}]{escape(what)}[/]  {escape(told)}", soft_wrap=True)
 
 
 def _print_done(bequest: Bequeathed, number: int) -> None:
     out, plan = console(), bequest.plan
     out.print(heading("Read back and the same"))
     for step in bequest.steps:
-        for info in step.made.bequest.recipe.make:
-            if info.reads is not None:
-                read, made = step.read[info.reads], step.made.tables[info.table]
-                same = [one.label for one in read.columns if one.name in made.columns]
-                out.print(f"  [good]✓[/] {escape(read.label)}: {counted(read.count, 'row')}, each "
-                          f"as it was made: {escape(', '.join(same))}", soft_wrap=True)  # fmt: skip
+        for read in step.read.values():
+            told = f"{read.label}: {counted(read.rows, 'row')}, each as it was made: "
+            told += ", ".join(read.compared)
+            out.print(f"  [good]✓[/] {escape(told)}", soft_wrap=True)
     after = steps_after(plan, [move.save for move in plan.moves], str)
     if after:
         out.print("\n" + heading("Now in the game"))
@@ -268,16 +256,12 @@ def _print_done(bequest: Bequeathed, number: int) -> None:
 def _draw(bequest: Bequeathed, file: Path) -> None:
     from clever_ferry.sheets.bequest_views import bequest_page, bequest_picture
 
-    suffix, views = (
-        file.suffix.lower(),
-        [view_of(step.made, bequest.where) for step in bequest.steps],
-    )
-    if suffix not in (".html", ".png"):
-        raise WrongUseError(f"{file} ends neither in .html nor in .png.")
-    if suffix == ".png" and not (views[0].grounds and views[-1].grounds):
+    views = [view_of(step.made, bequest.where) for step in bequest.steps]
+    drawn = file.suffix.lower() == ".png"
+    if drawn and not (views[0].grounds and views[-1].grounds):
         raise WrongUseError("The recipe does not say how its maps are drawn: a page needs none.")
     try:
-        raw = bequest_picture(views) if suffix == ".png" else bequest_page(views).encode()
+        raw = bequest_picture(views) if drawn else bequest_page(views).encode()
     except ImportError:
         raise WrongUseError(
             "Pictures need a part that is not installed; a page (.html) needs none.",
@@ -297,7 +281,7 @@ def _data(bequest: Bequeathed, number: int | None) -> dict[str, object]:
                 "addons": list(step.made.addons),
                 "tables": [
                     {
-                        "name": name, "rows": step.made.tables[name].count,
+                        "name": name, "rows": told.count,
                         "sums": {column: {"before": before, "after": after}
                                  for column, (before, after) in told.sums.items()},
                         "split": told.split, "merged": told.merged,
