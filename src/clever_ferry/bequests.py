@@ -296,13 +296,13 @@ class Bequests:
                 f"{address_of(berth.address, mine)} is this very start already, to the byte.",
                 advice="Other options make another one.",
             )
-        slots = slot_text(mine) if mine is not None else None
+        slots = parse_address(target).slots or (slot_text(mine) if mine is not None else None)
         plan = make_plan(opened, there, chosen=None, slots=slots, given=given, tell=tell)
         return replace(plan, signs=signs_of(self._computer, berth))
 
     def _target(self, last: Bequest, target: str, folder: Path | None) -> Berth:
         address = parse_address(target)
-        if address.edition not in (None, last.edition.id) or address.slots is not None:
+        if address.edition not in (None, last.edition.id):
             raise WrongUseError(
                 f"This recipe writes {last.target.id}/{last.edition.id}, and not {target}."
             )
@@ -314,7 +314,8 @@ class Bequests:
                     f"There is no folder {folder}.", advice="Make it, or name one that is there."
                 )
             return berth_at(self._computer, last.target, last.edition, folder.resolve())
-        return self._places.berth(replace(address, edition=last.edition.id), None, writing=True)
+        own = replace(address, edition=last.edition.id, slots=None)
+        return self._places.berth(own, None, writing=True)
 
 
 def _read_back(made: Made, opened: OpenBerth) -> list[Table]:

@@ -137,11 +137,11 @@ def _go_on(
         where, there = bequest.plan.target.berth.address, bequest.plan.replaced
         again = ("--yes", "--replace") if there else ("--yes",)
         taken = RefusedError(
-            f"{where} has a start of this name, and it would be replaced.",
+            f"In {where}, {' and '.join(save.title for save in there)} would be replaced.",
             advice="Add --replace to replace it (it is backed up first).", again=("--replace",),
         )  # fmt: skip
         agree(
-            f"Put it into {where}" + (", in the place of the one of its name?" if there else "?"),
+            f"Put it into {where}" + (", in the place of what is there?" if there else "?"),
             "changed", yes=yes, ask=ask, refused=taken if there and not replace else None,
             advice=f"Look at what was made, then add {' and '.join(again)} to put it there.",
             again=again,
