@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import subprocess
 import sys
 import tempfile
 from dataclasses import replace
@@ -36,6 +37,9 @@ print(sum(table.count for table in chosen.tables))
 
 def main() -> None:
     """Print all figures."""
+    if sys.argv[1:2] == ["--lay"]:
+        _lay(Path(sys.argv[2]), int(sys.argv[3]))
+        return
     size = int(sys.argv[1]) if len(sys.argv) > 1 else 100
     taken = []
     for megabytes in (size // 2, size):
@@ -44,18 +48,27 @@ def main() -> None:
     print(f"  twice the size takes {taken[1] / taken[0]:.2f} times as long")
 
 
-def _bequest(top: Path, megabytes: int) -> float:
+def _lay(top: Path, count: int) -> None:
+    """Lay a reign with so many armies; in a process of its own, as a child's peak begins there."""
     den = lay_world(top / "world")
-    heritage = lay_kingfisher_age(den) / "heritage"
-    enabled = (heritage / "enabled.json").read_bytes()
+    lay_kingfisher_age(den)
     reign = long_reign()
-    count = megabytes * 1_000_000 // _ARMY
     armies: tuple[dict[str, int | str], ...] = tuple(
         {"no": at + 1, "realm": at % 24 + 1, "province": at % 600 + 1, "men": at % 997}
         for at in range(count)
     )
     reign = replace(reign, rows={**reign.rows, "army": armies})
-    folder = lay_kingfisher_crown(den, (reign,), now_ns=1_700_000_000_000_000_000)
+    lay_kingfisher_crown(den, (reign,), now_ns=1_700_000_000_000_000_000)
+
+
+def _bequest(top: Path, megabytes: int) -> float:
+    count = megabytes * 1_000_000 // _ARMY
+    lay = [sys.executable, "-m", "benchmarks.bequests", "--lay", str(top), str(count)]
+    subprocess.run(lay, check=True)
+    den = next((top / "world").iterdir())
+    heritage = next(den.rglob("heritage"))
+    (reign,) = den.rglob("*.reign")
+    enabled = (heritage / "enabled.json").read_bytes()
     env = {**os.environ, "CFERRY_HOME": str(top / "own"), "CFERRY_COMPUTER": str(den)}
     cferry = [sys.executable, "-m", "clever_ferry", "bequeath",
               "kingfisher-crown/windows:The Long Reign", "kingfisher-age", "--yes",
@@ -72,7 +85,7 @@ def _bequest(top: Path, megabytes: int) -> float:
         return run([sys.executable, "-c", _READ], env)
 
     whole, other = in_turn(mine, theirs, rounds=2)
-    packed = sum(file.stat().st_size for file in folder.iterdir())
+    packed = reign.stat().st_size
     print(ratio_line(
         f"{megabytes} MB of a reign ({packed / 1e6:.0f} MB packed, {count:,} armies) to tables, "
         "and to a start", whole, other, 6,
