@@ -407,6 +407,14 @@ def test_the_edition_names_and_wraps_what_is_written(games: Kingfishers) -> None
     assert [one.name for one in (games.age / "heritage").iterdir()] == ["enabled.json"]
 
 
+def test_a_table_is_not_taken_for_the_facts(games: Kingfishers) -> None:
+    text = (DATA / "kingfisher-crown.toml").read_text("utf-8")
+    own = text.replace('title = "Kingfisher Crown"\n', 'title = "K"\nreplaces_shipped = true\n', 1)
+    own = own.replace("[tables.peoples]", "[tables.facts]").replace('"peoples"', '"facts"')
+    games.den.recipe("kingfisher-crown", own)
+    assert "was.facts: the save has a table" in games.bequeath(REIGN, "kingfisher-age", code=5).err
+
+
 # No key without effect ----------------------------------------------------------------------
 
 FREE = re.compile(r"\.(also|rest|where|named|default)\b|label|help|says|\.title|forms|presets|"

@@ -97,8 +97,6 @@ class BequestStep:
     """Of its tables, those that are drawn."""
     read: Mapping[str, ReadBack]
     """What the successor's own recipe has read back, by the table that was made."""
-    folders: Mapping[str, Path]
-    """The installations that it was measured against, by game."""
 
 
 @dataclass(frozen=True)
@@ -212,7 +210,7 @@ class Bequests:
     ) -> tuple[BequestStep, OpenBerth, Sequence[Table]]:  # fmt: skip
         """Make one step in an empty folder, and read it back; return its tables, too."""
         refuse_unfit(bequest, save)
-        own, addons, folders = self._measured(bequest, save, tables, asked, progress)
+        own, addons = self._measured(bequest, save, tables, asked, progress)
         options = chosen_options(bequest, asked.preset, asked.options)
         made = make_all(bequest, save, own, addons, options, progress)
         progress("writing")
@@ -226,13 +224,13 @@ class Bequests:
             ))
             for info in bequest.recipe.make for there in tables if there.name == info.reads
         }  # fmt: skip
-        return BequestStep(made.lean(), read, folders), opened, tables
+        return BequestStep(made.lean(), read), opened, tables
 
     def _measured(
         self, bequest: Bequest, save: Save, tables: Sequence[Table], asked: BequestAsked,
         progress: Callable[[str], None],
-    ) -> tuple[dict[str, RowTable], list[str], dict[str, Path]]:  # fmt: skip
-        """Return all tables that there are, the add-ons in use, and the installations by game."""
+    ) -> tuple[dict[str, RowTable], list[str]]:  # fmt: skip
+        """Return all tables that there are, of both installations too, and the add-ons in use."""
         for table in tables:
             if not table.all_held:
                 raise DamagedError(
@@ -240,24 +238,24 @@ class Bequests:
                     details=tuple(f"  {one}" for one in table.troubles),
                 )
         own = {f"was.{table.name}": rows_of(table) for table in tables}
-        folders: dict[str, Path] = {}
         addons: list[str] = []
         recipe = bequest.recipe
         for key, side, game in (
             ("was", recipe.was, bequest.source), ("there", recipe.there, bequest.target),
         ):  # fmt: skip
+            folder = None
             if side.game is not None:
-                folders[game.id] = self._installation(side, game.id, game.title, asked)
-            used = _addons(side, own, recipe, folders.get(game.id))
+                folder = self._installation(side, game.id, game.title, asked)
+            used = _addons(side, own, recipe, folder)
             _refuse_unknown_addons(side, used, asked, game.title)
             addons += used
-            if side.game is not None:
+            if folder is not None:
                 progress(f"reading {game.title}")
                 there = installed_tables(
-                    side, recipe.forms, folders[game.id], used, f"{game.title}'s installation"
+                    side, recipe.forms, folder, used, f"{game.title}'s installation"
                 )
                 own |= {f"{key}.{name}": rows for name, rows in there.items()}
-        return own, addons, folders
+        return own, addons
 
     def _installation(self, side: SideInfo, ident: str, title: str, asked: BequestAsked) -> Path:
         named = (asked.installed or {}).get(ident)

@@ -51,6 +51,8 @@ class _Checking:
         """Yield what is wrong, by key."""
         for name, table in self.bequest.source.tables.items():
             self._add(f"was.{name}", table)
+        if FACTS in self._columns:
+            yield FACTS, "the save has a table of that name, and its facts are one row so called"
         self._columns[FACTS], self._ids[FACTS] = {*self.bequest.source.fact_labels}, None
         for key, side in (("was", self.recipe.was), ("there", self.recipe.there)):
             yield from self._side(key, side)
