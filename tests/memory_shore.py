@@ -15,6 +15,7 @@ from clever_ferry.moving.shore import (
     Kind,
     Node,
     Reader,
+    Reckoned,
     State,
     Walker,
     Writer,
@@ -44,6 +45,7 @@ class MemoryShore:
         self.capabilities = capabilities or Capabilities()
         self.things = {PurePosixPath("/"): Thing(None, 0)}
         self.step = step
+        self.reckons: Callable[[PurePath], Reckoned | None] = lambda path: None
 
     def take_in(self, folder: Path, root: PurePosixPath) -> None:
         """Have a folder of a disk here, as it is there."""
@@ -121,6 +123,9 @@ class MemoryShore:
 
     def free_bytes(self, folder: PurePath) -> None:
         return None
+
+    def reckoned(self, path: PurePath) -> Reckoned | None:
+        return self.reckons(path)
 
     def open(self, path: PurePath | str) -> Reader:
         self.step("open", Path(path))

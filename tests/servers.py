@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import getpass
 import logging
+import os
 import shutil
 import socket
 import subprocess
@@ -191,6 +192,75 @@ def vsftpd(work: Path) -> Iterator[str]:
     finally:
         process.terminate()
         process.wait()
+
+
+PROFTPD = Path("/usr/sbin/proftpd")
+_PROFTPD = """
+ModulePath /usr/lib/proftpd
+LoadModule mod_digest.c
+LoadModule mod_sftp.c
+ServerType standalone
+ServerName bramble
+DefaultAddress 127.0.0.1
+UseIPv6 off
+UseReverseDNS off
+Port {port}
+PidFile {work}/pid
+ScoreboardFile {work}/score
+SystemLog {work}/log
+TransferLog {work}/sent
+DelayEngine off
+<Global>
+User {user}
+Group {group}
+RootRevoke off
+RootLogin on
+RequireValidShell off
+AuthPAM off
+AuthOrder mod_auth_file.c
+AuthUserFile {work}/users
+DigestEngine on
+AllowOverwrite on
+AllowStoreRestart on
+</Global>
+<VirtualHost 127.0.0.1>
+Port {second}
+SFTPEngine on
+SFTPHostKey {work}/host
+TransferLog {work}/sent
+</VirtualHost>
+"""
+
+
+@contextmanager
+def proftpd(work: Path, root: Path) -> Iterator[dict[str, str]]:
+    """A server that reckons digests, and wants the password; yields its `ftp` and its `sftp`."""
+    import grp
+    import pwd
+
+    port, second = free_port(), free_port()
+    user = pwd.getpwuid(os.getuid())
+    make_key(work / "host")
+    hashed = subprocess.run(
+        ["openssl", "passwd", "-6", PASSWORD], check=True, capture_output=True, text=True
+    ).stdout.strip()
+    users = work / "users"
+    users.write_text(f"finch:{hashed}:{user.pw_uid}:{user.pw_gid}::{root}:/bin/sh\n")
+    users.chmod(0o600)
+    (work / "proftpd.conf").write_text(_PROFTPD.format(
+        work=work, port=port, second=second, user=user.pw_name,
+        group=grp.getgrgid(user.pw_gid).gr_name,
+    ))  # fmt: skip
+    log = (work / "out").open("ab")
+    process = subprocess.Popen([PROFTPD, "-n", "-c", work / "proftpd.conf"], stderr=log, stdout=log)
+    try:
+        _await(port)
+        _await(second)
+        yield {"ftp": f"ftp://finch@127.0.0.1:{port}", "sftp": f"sftp://finch@127.0.0.1:{second}"}
+    finally:
+        process.terminate()
+        process.wait()
+        log.close()
 
 
 class Cut:

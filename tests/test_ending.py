@@ -183,10 +183,10 @@ def test_attributes_count_but_for_those_that_nobody_could_give(den: Den) -> None
     locker, files = den.ferry().keeps.locker, FolderFiles(den.depot)
     snapshot = locker.snapshot(locker.snapshots.idents()[0])
     path = next(one.path for one in snapshot.files if one.path.endswith("world.sgw"))
-    assert unlike(snapshot, files) == []
+    assert unlike(snapshot, files, locker) == []
     (den.depot / path).chmod(0o604)
-    assert unlike(snapshot, files) == [path]
-    assert unlike(snapshot, files, frozenset([path])) == []
+    assert unlike(snapshot, files, locker) == [path]
+    assert unlike(snapshot, files, locker, frozenset([path])) == []
 
 
 @unix

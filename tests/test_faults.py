@@ -326,7 +326,9 @@ def _refuse_half(
     files = FolderFiles(target)
     left = record.details.left
     if record.state == "undone":
-        assert not unlike(ferry.keeps.locker.snapshot(record.backup), files), what
+        assert not unlike(ferry.keeps.locker.snapshot(record.backup), files, ferry.keeps.locker), (
+            what
+        )
     else:
         assert record.state == "proved", (what, record.state)
         for item in left:

@@ -129,6 +129,36 @@ def test_a_berth_on_a_server_is_as_one_on_a_disk(den: Den, served: str) -> None:
     assert not verify(ferry.keeps.locker).faults
 
 
+@pytest.mark.skipif(
+    not servers.PROFTPD.exists() and not os.environ.get("CI"), reason="proftpd is not installed"
+)
+@pytest.mark.parametrize("way", ["ftp", "sftp"])
+def test_a_server_that_reckons_digests_need_not_send_anything_back(
+    den: Den, home: Path, tmp_path: Path, way: str
+) -> None:
+    work = tmp_path / "proftpd"
+    work.mkdir()
+    with servers.proftpd(work, den.top) as urls:
+        where, ferry = f"saltglass/depot@{urls[way]}{den.depot}", ferry_of(den)
+        before = contents(state(den.depot))
+        told = {
+            one.what: one.told for one in ferry.harbours.servers.probe(f"{urls[way]}{den.depot}")
+        }
+        assert told["reckon digests"] == "by sha256"
+        plan = ferry.plan("saltglass/tern:2", f"{where}:1")
+        (work / "sent").write_text("")
+        done = ferry.carry_out(plan)
+        sent = (work / "sent").read_text()
+        assert done.compared == "digest"
+        world = next(den.depot.glob("voyage-00-*/world.sgw"))
+        ways = [line.split(" b _ ")[1][0] for line in sent.splitlines()
+                if f" {world.stat().st_size} " in line]  # fmt: skip
+        assert ways == ["i"], sent
+        assert "Saltmarsh, day 31" in den.loads("depot", 1)
+        ferry.undo(ferry.plan_undo(done.number))
+        assert contents(state(den.depot)) == before
+
+
 # Links that break -------------------------------------------------------------------------
 
 
@@ -278,7 +308,7 @@ def test_a_server_is_trusted_once_and_never_again_with_another_key(
     port = int(shelf.partition("@")[2].partition("/")[0].rpartition(":")[2])
     assert f":{port}/" in den.cferry("harbour", "list").out
     told = den.cferry("harbour", "check", "shelf", "--json").data["tried"]
-    assert {one["what"] for one in told if not one["works"]} == {"free space"}
+    assert {one["what"] for one in told if not one["works"]} == {"free space", "reckon digests"}
     for file in (tmp_path / "ssh").glob("host*"):
         file.unlink()
     with servers.sftp(tmp_path / "ssh", tmp_path / "user") as url:
@@ -359,7 +389,19 @@ def test_a_handheld_shows_its_memory_to_anybody(den: Den, home: Path) -> None:
     memory = lay_finch(den.top)
     with servers.ftp(memory.parents[2], login=False) as url:
         where = f"saltglass/finch@{url}/Pocket%20Finch/{memory.parent.name}/SALTGLASS"
-        den.cferry("cross", "saltglass/tern:2", f"{where}:2", "--yes")
+        quick = "cross", "saltglass/tern:2", "--yes", "--quick"
+        said = den.cferry(*quick, f"{where}:2").out
+        for words in (
+            "Sent, and of the right size",
+            "Their sizes are those of what was sent; more was not looked at",
+            "Level reached: none; not shown yet: whole, fits, same, loads",
+            f"To read it back after all: cferry check {where}:2",
+        ):  # fmt: skip
+            assert words in said, said
+        assert "byte for byte" not in said
+        assert "sent, not read back" in den.cferry("log").out
+        refused = den.cferry(*quick, "saltglass/depot:2", code=2).err
+        assert "--quick is for servers, and saltglass/depot is on a disk here" in refused
         assert "Saltmarsh, day 31" in den.loads("finch", 2)
         assert "Saltmarsh" in den.cferry("slots", f"saltglass@{url}/").out
         den.cferry("undo", "--yes")

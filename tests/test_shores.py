@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import hashlib
 import shutil
 from collections.abc import Callable
 from contextlib import suppress
 from copy import deepcopy
 from dataclasses import dataclass
-from pathlib import Path, PurePosixPath
+from pathlib import Path, PurePath, PurePosixPath
 from random import Random
 
 import pytest
@@ -19,13 +20,13 @@ from clever_ferry.crossing.planning import make_plan
 from clever_ferry.crossing.recovering import recover
 from clever_ferry.crossing.restoring import plan_restore, restore
 from clever_ferry.crossing.undoing import plan_undo, undo
-from clever_ferry.errors import FerryError, NotFoundError, WrongUseError
+from clever_ferry.errors import FerryError, NotFoundError, NotProvenError, WrongUseError
 from clever_ferry.finding.berths import OpenBerth, open_berth
 from clever_ferry.finding.searching import berth_at
 from clever_ferry.finding.signs import Signs
 from clever_ferry.keeping.keeps import Keeps
 from clever_ferry.keeping.verifying import verify
-from clever_ferry.moving.shore import Capabilities
+from clever_ferry.moving.shore import Capabilities, Reckoned
 from clever_ferry.moving.shores import Shores
 from tests.conftest import LONG, Den
 from tests.faulty_disk import Killed, Trouble
@@ -123,6 +124,56 @@ def test_a_game_that_writes_there_is_waited_for_by_its_own_clock(away: Away) -> 
     away.shore.things[name].stamp = stamp = away.shore.now()
     away.cross()
     assert away.shore.now() - stamp >= 2 * 10**9
+
+
+def right(data: bytes) -> Reckoned:
+    return Reckoned("sha256", hashlib.sha256(data).hexdigest())
+
+
+def wrong(data: bytes) -> Reckoned:
+    return Reckoned("md5", "0" * 32)
+
+
+@pytest.mark.parametrize(("reckons", "quick", "spoils", "said"), [
+    (None, False, False, "read"), (None, True, False, "size"), (right, False, False, "digest"),
+    (right, True, False, "digest"), (wrong, True, False, "read"), (None, True, True, "size"),
+    (None, False, True, None), (right, False, True, None), (right, True, True, None),
+    (wrong, True, True, None),
+])  # fmt: skip
+def test_what_a_server_vouches_for_is_not_read_back(
+    den: Den, reckons: Callable[[bytes], Reckoned] | None, quick: bool, spoils: bool,
+    said: str | None,
+) -> None:  # fmt: skip
+    """By its digest, or by size if the user wants that; a digest that differs has it read."""
+    shore = MemoryShore(capabilities=Capabilities(shared=True))
+    shore.take_in(den.depot, ROOT)
+    away = Away(den, den.ferry(), shore)
+    before, asked, read = shore.state(), list[PurePath](), list[Path]()
+
+    def answer(path: PurePath) -> Reckoned | None:
+        asked.append(path)
+        thing = shore.things[PurePosixPath(path)]
+        assert thing.data
+        if spoils and path.name == "world.sgw":
+            thing.data = thing.data[:-1] + bytes([thing.data[-1] ^ 1])
+        return reckons(thing.data) if reckons is not None else None
+
+    def step(name: str, path: Path) -> None:
+        if asked and name == "open":
+            read.append(path)
+
+    plan = make_plan(away.opened("saltglass/tern"), away.opened(), chosen="2", slots="1", given={})
+    shore.reckons, shore.step = answer, step
+    if said is None:
+        with pytest.raises(NotProvenError):
+            carry_out(plan, away.keeps, Signs, quick=quick)
+        assert shore.state() == before
+        return
+    done = carry_out(plan, away.keeps, Signs, quick=quick)
+    assert done.compared == said
+    there = {str(one) for one in read}.intersection(map(str, asked))
+    assert there == ({str(one) for one in asked} if said == "read" else set())
+    assert away.keeps.logbook.records()[0].level == (None if said == "size" else "same")
 
 
 def kept_then_crossed(away: Away) -> None:

@@ -424,7 +424,7 @@ def test_what_a_crossing_did_is_written_as_a_page(yards: Den, tmp_path: Path) ->
     assert f"written down in {page}" in yards.cferry(*route, "--report", page).out
     text = parsed(page.read_text("utf-8"))
     for said in (
-        "Crossing 1: read back and the same", "in place of Saltmarsh (Day 12",
+        "Crossing 1: read back", "in place of Saltmarsh (Day 12",
         "Played 11 h 46 min 11 h 46 min", "isle2.level → voyage-00-", "cferry undo 1",
         "verified: world (the index's crc32, gzip's checksum)", "Load slot 1 and look",
         "Read back and compared: the same", "from the save it replaced",

@@ -236,9 +236,10 @@ class Ferry:
         return replace(plan, signs=signs_of(self.computer, to_berth))
 
     def carry_out(
-        self, plan: Plan, progress: Progress = silent, *, game_closed: bool = False
-    ) -> Crossed:
-        """Carry out a plan, prove it, and record it.
+        self, plan: Plan, progress: Progress = silent, *, game_closed: bool = False,
+        quick: bool = False,
+    ) -> Crossed:  # fmt: skip
+        """Carry out a plan, prove it (less so over a link if `quick`), and record it.
 
         Raises RefusedError where the target's game seems to run, unless `game_closed` says
         that it does not.
@@ -247,7 +248,7 @@ class Ferry:
         from clever_ferry.crossing.guarding import at_work
 
         watch = at_work(self.computer, plan.target.berth, closed=game_closed)
-        crossed = carry_out(plan, self.keeps, watch, progress=progress)
+        crossed = carry_out(plan, self.keeps, watch, progress=progress, quick=quick)
         with suppress(FerryError, OSError):  # it is only for saying later how it stands
             if not plan.source.berth.stands_for:  # what was only made of a save does not go on
                 self.watching.expect(crossed.number)

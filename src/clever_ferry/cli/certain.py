@@ -73,15 +73,17 @@ def told_sum(every: Sequence[Examined]) -> str:
     return f"{count}, each read to its end: {'; '.join(parts)}."
 
 
-def print_reached(out: Console, level: SaveLevel, watch: int | str | None, loads: str = "") -> None:
+def print_reached(
+    out: Console, level: SaveLevel | None, watch: int | str | None, loads: str = ""
+) -> None:
     """Say the highest level that a save has reached, and what would reach the next ones.
 
     `loads` is the command that asks its game, where that can be asked; `watch` what there is to
     watch: the crossing's number, or a place.
     """
-    rest = SAVE_LEVELS[SAVE_LEVELS.index(level) + 1 :]
+    rest = SAVE_LEVELS if level is None else SAVE_LEVELS[SAVE_LEVELS.index(level) + 1 :]
     told = f"; not shown yet: {', '.join(rest)}" if rest else ""
-    out.print(f"[bold]Level reached: {level}[/][dim]{told}.[/]")
+    out.print(f"[bold]Level reached: {level or 'none'}[/][dim]{told}.[/]")
     if "loads" in rest and loads:
         out.print(f"  Whether its game loads it: {escape(loads)}", soft_wrap=True)
     if "goes on" in rest and watch:

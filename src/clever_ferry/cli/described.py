@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from clever_ferry.proving.comparing import Proof
 
 __all__ = [
+    "PROVED",
     "berth_data",
     "changes_data",
     "found_of",
@@ -250,15 +251,21 @@ def snapshot_data(snapshot: Snapshot) -> dict[str, Any]:
     }
 
 
-def told_state(state: str) -> str:
-    """Return a crossing's state in words: `proved` is what the logbook says of one read back."""
-    return "read back" if state == "proved" else state
+PROVED = {
+    "read": "read back", "digest": "the same by the server's digests", "size": "sent, not read back"
+}  # fmt: skip
+"""What the logbook calls `proved`, by what it was compared with what was sent."""
+
+
+def told_state(record: Record) -> str:
+    """Return a crossing's state in words."""
+    return PROVED[record.details.compared] if record.state == "proved" else record.state
 
 
 def told_outcome(record: Record) -> str:
     """Return a crossing's state, and what its game has made of it, as far as that is known."""
     found, _ = found_of(record)
-    return f"{told_state(record.state)}; {found}" if found else told_state(record.state)
+    return f"{told_state(record)}; {found}" if found else told_state(record)
 
 
 def found_of(record: Record) -> tuple[str, str]:
@@ -284,7 +291,7 @@ def record_data(record: Record) -> dict[str, Any]:
     details = to_builtins(record.details)
     return {
         "number": record.number,
-        "state": told_state(record.state),
+        "state": told_state(record),
         "started": iso(record.started),
         "ended": iso(record.ended),
         "backup": record.backup,

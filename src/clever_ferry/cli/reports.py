@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from clever_ferry.cli.certain import established_lines
-from clever_ferry.cli.described import told_found, told_outcome, told_state
+from clever_ferry.cli.described import PROVED, told_found, told_outcome, told_state
 from clever_ferry.cli.screen import facts_line, numbered
 from clever_ferry.crossing.aftermath import steps_after
 from clever_ferry.errors import FerryError, WrongUseError
@@ -63,13 +63,17 @@ def write_crossing(
     for move, proof, examined, sheet in zip(
         plan.moves, crossed.proofs, crossed.examined, before, strict=True
     ):
-        after = _sheet(ferry, plan.target, proof.save)
+        known = crossed.compared != "size"  # else all that is known is what was sent
+        after = _sheet(ferry, plan.target, proof.save) if known else None
         moves.append(MoveReport(
             move.save.title,
             f"{source.title}, {numbered(move.save.slot, source.edition)}",
             f"{target.title}, {numbered(proof.save.slot, target.edition)}",
             _replaced(move),
-            tuple((one.label, one.before or "?", one.after or "?") for one in proof.facts),
+            tuple(
+                (one.label, one.before or "?", (one.after or "?") if known else "")
+                for one in proof.facts
+            ),
             tuple((source.shown(one), other) for one, other in move.renamed),
             tuple(_done(plan, move)), tuple(established_lines(examined)),
             _compared(sheet, after),
@@ -79,7 +83,7 @@ def write_crossing(
     said, _ = told_found(all(one.loads for one in verdicts) if verdicts else None, "")
     report = Report(
         f"Crossing {crossed.number}", target.game.title,
-        "; ".join(filter(None, ("read back and the same", said))), stamp,
+        "; ".join(filter(None, (PROVED[crossed.compared], said))), stamp,
         f"{source.title} ({source.address})", f"{target.title} ({target.address})", tuple(moves),
         crossed.backup,
         (*plan.notes, *(f"Told in {one.path}: that is the save to load next." for one in plan.told),
@@ -149,7 +153,7 @@ def write_record(record: Record, path: Path) -> None:
         record.backup, (details.reason,) if details.reason else (), (),
         f"cferry undo {record.number}" if record.state == "proved" else "",
         (Event(record.started, "begun", details.target.title),)
-        + ((Event(record.ended, told_state(record.state), details.target.title),)
+        + ((Event(record.ended, told_state(record), details.target.title),)
            if record.ended else ()),
     )  # fmt: skip
     with new_file(path) as part:

@@ -24,6 +24,7 @@ from clever_ferry.keeping.locker import Reason
 from clever_ferry.keeping.logbook import Arrived, Details, MoveNote
 from clever_ferry.keeping.snapshots import kept_save
 from clever_ferry.moving.names import refuse_forbidden
+from clever_ferry.moving.vouched import Compared, vouch
 from clever_ferry.payload import BytesPayload
 from clever_ferry.proving.comparing import Proof, arrived, prove, untouched
 from clever_ferry.recipes.encoding import Encoded, encode, encode_shared
@@ -45,6 +46,8 @@ class Crossed:
     """How many bytes of the target were backed up."""
     examined: tuple[Examined, ...]
     """What was established of the source's saves, in the order of the plan's moves."""
+    compared: Compared = "read"
+    """By what it was compared with what was sent, the weakest of all its files."""
     unkept: tuple[str, ...] = ()
     """Attributes of replaced files that the new ones could not be given, in words."""
 
@@ -56,21 +59,27 @@ def carry_out(
     *,
     progress: Progress = silent,
     clock: Callable[[], int] = time.time_ns,
+    quick: bool = False,
 ) -> Crossed:
     """Carry out a plan; `at_work` looks whether the target's game runs.
+
+    With `quick`, a target that is reached over a link is not read back where sizes agree.
 
     Raises PutBackError where it failed on the way and NotProvenError where the target did
     not read back as it should; in both cases the target is as it was. Raises other
     FerryErrors before anything was changed.
     """
-    return make_change(_Crossing(plan, progress, clock()), keeps, at_work, progress, clock)
+    return make_change(
+        _Crossing(plan, progress, clock(), quick=quick), keeps, at_work, progress, clock
+    )
 
 
 class _Crossing(Change[Crossed]):
     """What carrying out a plan does to its target."""
 
-    def __init__(self, plan: Plan, progress: Progress, started: int) -> None:
+    def __init__(self, plan: Plan, progress: Progress, started: int, *, quick: bool) -> None:
         self._plan, self._progress, self._started = plan, progress, started
+        self._quick = quick
         self._examined: tuple[Examined, ...] = ()
         self._moved: list[list[Encoded]] = []
         self._shared: list[Encoded] = []
@@ -129,7 +138,8 @@ class _Crossing(Change[Crossed]):
         """Hold what the target's edition reads back against what was carried."""
         plan, target = self._plan, self._plan.target.berth
         tally = Tally(self._progress, "proving", plan.size)
-        now = open_berth(target, given=plan.given)
+        files, compared = vouch(target.folder, outcome.staged, quick=self._quick)
+        now = open_berth(target, given=plan.given, files=files)
         proofs = []
         for move, encoded in zip(plan.moves, self._moved, strict=True):
             found = next((save for save in now.listing.saves if save.fields == move.fields), None)
@@ -160,8 +170,9 @@ class _Crossing(Change[Crossed]):
             raise _not_proven(faults)
         before = outcome.before
         return Crossed(
-            outcome.number, tuple(proofs), before.id, before.size, self._examined, outcome.unkept
-        )
+            outcome.number, tuple(proofs), before.id, before.size, self._examined, compared,
+            outcome.unkept,
+        )  # fmt: skip
 
     def told(self, details: Details, result: Crossed) -> Details:
         """Return what the logbook tells, with each save as the target has read it back."""
@@ -171,7 +182,7 @@ class _Crossing(Change[Crossed]):
             ))
             for note, proof in zip(details.moves, result.proofs, strict=True)
         )  # fmt: skip
-        return replace(details, moves=moves)
+        return replace(details, moves=moves, compared=result.compared)
 
 
 def _not_proven(faults: list[str]) -> NotProvenError:

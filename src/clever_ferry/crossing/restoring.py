@@ -7,7 +7,6 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from clever_ferry.cargo import digest_of
 from clever_ferry.crossing.changing import Change, Outcome, Request, make_change, new_token
 from clever_ferry.crossing.guarding import AtWork, refuse_changed
 from clever_ferry.crossing.notes import note_of
@@ -23,6 +22,7 @@ from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.moving.outputs import new_folder
 from clever_ferry.moving.replacing import Replacement
+from clever_ferry.moving.vouched import holds_just
 from clever_ferry.tree import FileInfo, Output
 
 __all__ = ["Restored", "Restoring", "extract", "plan_restore", "refuse_damaged", "restore"]
@@ -70,7 +70,7 @@ def plan_restore(keeps: Keeps, snapshot: Snapshot, now: OpenBerth | None) -> Res
         for kept in snapshot.files
         if (info := files.info(kept.path)) is None
         or (info.size, info.stamp) != (kept.size, kept.stamp)
-        or digest_of(files.payload(kept.path)) != kept.digest
+        or not holds_just(files, kept.path, kept.digest, keeps.locker.payload(kept))
         or files.attributes(kept.path) != kept.attributes
     )
     goes = [path for path in snapshot.absent if files.find(path) is not None]
@@ -168,10 +168,9 @@ class _Restore(Change[Restored]):
 
     def prove(self, outcome: Outcome) -> Restored:
         """Hold the folder against the backup, its folders' times included."""
-        return_folders(
-            self._plan.snapshot, self.request.files, outcome.anchor, outcome.anchor_stamp
-        )
-        if faults := unlike(self._plan.snapshot, self.request.files, outcome.excused):
+        snapshot, files = self._plan.snapshot, self.request.files
+        return_folders(snapshot, files, outcome.anchor, outcome.anchor_stamp)
+        if faults := unlike(snapshot, files, self._locker, outcome.excused):
             raise NotProvenError(
                 "The folder does not read back as it should, so it was put back.",
                 details=tuple(f"  {path}" for path in faults),

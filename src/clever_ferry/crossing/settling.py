@@ -86,7 +86,7 @@ def _state(keeps: Keeps, record: Record | None, snapshot: Snapshot | None) -> St
     if snapshot is None:
         return "unclear"
     files = keeps.shores.folder(snapshot.root)
-    if not unlike(snapshot, files):
+    if not unlike(snapshot, files, keeps.locker):
         return "put back"
     if record is not None and record.state == "proved" and _stands(record, files):
         return "proved"
@@ -94,7 +94,7 @@ def _state(keeps: Keeps, record: Record | None, snapshot: Snapshot | None) -> St
         for one in keeps.logbook.records():
             if one.state == "undone" and one.details.target.root == snapshot.root:
                 with suppress(DamagedError):
-                    if not unlike(keeps.locker.snapshot(one.backup), files):
+                    if not unlike(keeps.locker.snapshot(one.backup), files, keeps.locker):
                         return "undone"
     return "unclear"
 

@@ -22,10 +22,11 @@ from clever_ferry.errors import (
 )
 from clever_ferry.finding.berths import OpenBerth
 from clever_ferry.keeping.keeps import Keeps
-from clever_ferry.keeping.locker import Reason
+from clever_ferry.keeping.locker import Locker, Reason
 from clever_ferry.keeping.logbook import Logbook, Record
 from clever_ferry.keeping.snapshots import KeptSave, Snapshot, kept_save
 from clever_ferry.moving.files import FolderFiles
+from clever_ferry.moving.vouched import holds_just
 from clever_ferry.tree import Output
 
 __all__ = ["Undoing", "Undone", "plan_undo", "undo", "unlike"]
@@ -203,7 +204,7 @@ class _Undo(Change[Undone]):
         details, files = self._plan.record.details, self.request.files
         anchor = files.path_of(details.anchor)
         return_folders(self._snapshot, files, anchor, details.anchor_stamp)
-        if faults := unlike(self._snapshot, files, outcome.excused):
+        if faults := unlike(self._snapshot, files, self._locker, outcome.excused):
             raise NotProvenError(
                 "The target does not read back as it should, so nothing was undone.",
                 details=tuple(f"  {path}" for path in faults),
@@ -224,7 +225,10 @@ def _without_remade(snapshot: Snapshot, record: Record, files: FolderFiles) -> S
 
 
 def unlike(
-    snapshot: Snapshot, files: FolderFiles, excused: frozenset[str] = frozenset()
+    snapshot: Snapshot,
+    files: FolderFiles,
+    locker: Locker,
+    excused: frozenset[str] = frozenset(),
 ) -> list[str]:
     """Return the paths that do not read back as a snapshot says: bytes, times, attributes.
 
@@ -236,7 +240,7 @@ def unlike(
         if (info := files.info(kept.path)) is None
         or info.size != kept.size
         or not files.shore.capabilities.same_time(info.stamp, kept.stamp)
-        or digest_of(files.payload(kept.path)) != kept.digest
+        or not holds_just(files, kept.path, kept.digest, locker.payload(kept))
         or (kept.path not in excused and files.attributes(kept.path) != kept.attributes)
     ]
     return faults + [path for path in snapshot.absent if files.find(path) is not None]

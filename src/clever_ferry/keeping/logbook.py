@@ -16,6 +16,7 @@ from clever_ferry.certainty import SaveLevel
 from clever_ferry.errors import DamagedError, UnsupportedError
 from clever_ferry.keeping.records import Time
 from clever_ferry.moving.presence import stands
+from clever_ferry.moving.vouched import Compared
 
 if TYPE_CHECKING:
     import sqlite3
@@ -129,6 +130,8 @@ class Details(Struct, frozen=True, rename={"source": "from", "target": "to"}):
     reason: str | None = None
     """Why nothing came of it."""
     seen: Seen = Seen()
+    compared: Compared = "read"
+    """By what the target was compared with what was sent."""
 
 
 class Record(Struct, frozen=True):
@@ -155,7 +158,9 @@ class Record(Struct, frozen=True):
             return None
         if seen.launch == "goes on":
             return "goes on"
-        return "loads" if seen.loads else "same"
+        if seen.loads:
+            return "loads"
+        return None if self.details.compared == "size" else "same"
 
 
 class Logbook:

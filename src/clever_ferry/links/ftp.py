@@ -17,7 +17,8 @@ from datetime import UTC, datetime, timedelta
 from typing import TYPE_CHECKING
 
 from clever_ferry.links.ftp_lists import exact, loose, stamp_of
-from clever_ferry.links.wire import Abilities, Entry, nothing
+from clever_ferry.links.wire import DIGESTS, Abilities, Entry, nothing, reckoned_of
+from clever_ferry.moving.shore import Reckoned
 
 if TYPE_CHECKING:
     from clever_ferry.links.secrets import Secrets
@@ -25,7 +26,7 @@ if TYPE_CHECKING:
 
 __all__ = ["FtpService"]
 
-_TIMEOUT, _LAST = 20.0, 60.0
+_TIMEOUT, _LAST, _RECKONING = 20.0, 60.0, 80.0
 _HELD = 1 << 20
 """Bytes of a file that the system may hold before they are sent."""
 _MOST_LINES = 600_000
@@ -333,6 +334,32 @@ class FtpWire:
     def set_mode(self, path: str, mode: int) -> None:
         """Set the permission bits."""
         self._said(f"SITE CHMOD {mode:o} {_out(path)}")
+
+    def reckoned(self, path: str) -> Reckoned | None:
+        """Ask by `HASH`, else by one of the older commands that each have a digest's name."""
+        offered = {
+            name.replace("-", "").lower(): name
+            for name in self._can.get("HASH", "").replace("*", "").split(";")
+        }
+        kind = next((one for one in DIGESTS if one in offered), None)
+        older = next((one for one in DIGESTS if f"X{one.upper()}" in self._can), None)
+        if (kind or older) is None or self._ftp.sock is None:
+            return None
+        self._as_bytes()
+        self._ftp.sock.settimeout(_RECKONING)
+        try:
+            if kind is None:
+                said = self._said(f"X{str(older).upper()} {_out(path)}")
+                return reckoned_of(str(older), said.split()[-1])
+            self._said(f"OPTS HASH {offered[kind]}")
+            told, span, digest = self._said(f"HASH {_out(path)}").splitlines()[-1].split()[1:4]
+            return reckoned_of(told, digest) if span.startswith("0-") else None
+        except (ConnectionError, TimeoutError):
+            raise
+        except (OSError, ValueError, IndexError):
+            return None
+        finally:
+            self._ftp.sock.settimeout(_TIMEOUT)
 
     def free(self, folder: str) -> int | None:
         """Ask in the one way that some servers have."""

@@ -106,6 +106,19 @@ def _read(shore: LinkShore, place: PurePath) -> Probed:
     return Probed("read back", True, "byte for byte")
 
 
+def _reckoned(shore: LinkShore, place: PurePath) -> Probed:
+    data = os.urandom(70_000)
+    _put(shore, place, data)
+    found = shore.reckoned(place)
+    if found is None:
+        follows = "what is carried there is read back, or only its size compared (--quick)"
+        return Probed("reckon digests", False, "", follows)
+    if hashlib.new(found.kind, data, usedforsecurity=False).hexdigest() != found.digest:
+        return Probed("reckon digests", False, f"its {found.kind} is not the file's",
+                      "all that is carried there is read back")  # fmt: skip
+    return Probed("reckon digests", True, f"by {found.kind}", "nothing need be read back")
+
+
 def _renamed(shore: LinkShore, place: PurePath) -> Probed:
     other = place.with_name("other")
     _put(shore, place, b"new")
@@ -224,6 +237,7 @@ def _alone(shore: LinkShore, place: PurePath) -> Probed:
 
 _ATTEMPTS: dict[str, Callable[[LinkShore, PurePath], Probed]] = {
     "read back": _read,
+    "reckon digests": _reckoned,
     "rename over a file": _renamed,
     "rename a folder": _moved,
     "set a file's time": _timed,

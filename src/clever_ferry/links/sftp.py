@@ -15,8 +15,8 @@ import paramiko
 from paramiko import sftp as sftp_words
 
 from clever_ferry.links.trust import HostKeys
-from clever_ferry.links.wire import Abilities, Entry, nothing
-from clever_ferry.moving.shore import Kind
+from clever_ferry.links.wire import DIGESTS, Abilities, Entry, nothing, reckoned_of
+from clever_ferry.moving.shore import Kind, Reckoned
 
 if TYPE_CHECKING:
     from clever_ferry.links.secrets import Secrets
@@ -24,7 +24,8 @@ if TYPE_CHECKING:
 
 __all__ = ["SftpService"]
 
-_TIMEOUT = 20.0
+_TIMEOUT, _RECKONING = 20.0, 80.0
+"""Seconds for any answer, and for a digest."""
 _LARGE, _SMALL = (255 * 1024, 96), (32 * 1024, 256)
 """Bytes that are asked for or sent at once, and requests that may be under way: of OpenSSH's own
 server, which takes so many, and of others, of which only what the protocol says is known."""
@@ -250,6 +251,28 @@ class SftpWire:
         """Set the permission bits."""
         with _spoken():
             self._sftp.chmod(_raw(path), mode)
+
+    def reckoned(self, path: str) -> Reckoned | None:
+        """Ask by the extension `check-file`, whose answer begins with its name at some servers."""
+        sftp: Any = self._sftp
+        number = sftp_words.int64(0)
+        self._channel.settimeout(_RECKONING)
+        try:
+            with _spoken():
+                _, answer = sftp._request(
+                    sftp_words.CMD_EXTENDED, "check-file-name", _raw(path), ",".join(DIGESTS),
+                    number, number, 0,
+                )  # fmt: skip
+        except ConnectionError:
+            raise
+        except OSError:
+            return None
+        finally:
+            self._channel.settimeout(_TIMEOUT)
+        kind = answer.get_binary()
+        if kind == b"check-file":
+            kind = answer.get_binary()
+        return reckoned_of(kind.decode("ascii", "replace"), answer.get_remainder().hex())
 
     def free(self, folder: str) -> int | None:
         """Return None: the protocol has no word for it."""

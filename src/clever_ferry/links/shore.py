@@ -19,7 +19,16 @@ from clever_ferry.links.pool import FAULTS, Pool
 from clever_ferry.links.server import HOME, LinkPath, Server, link_at
 from clever_ferry.links.streams import Reading, Writing, node_of
 from clever_ferry.links.wire import Abilities, Entry, OpenWire, Wire
-from clever_ferry.moving.shore import Capabilities, Closing, Kind, Node, Reader, State, Writer
+from clever_ferry.moving.shore import (
+    Capabilities,
+    Closing,
+    Kind,
+    Node,
+    Reader,
+    Reckoned,
+    State,
+    Writer,
+)
 from clever_ferry.moving.system import Attributes, Unkept
 from clever_ferry.tree import FileInfo
 
@@ -51,6 +60,7 @@ class LinkShore:
         self._ahead = 0
         self._home: str | None = None
         self._abilities: Abilities | None = None
+        self._reckons = True
 
     @property
     def abilities(self) -> Abilities:
@@ -286,6 +296,24 @@ class LinkShore:
             while len(found) < count and (more := file.read(count - len(found))):
                 found += more
             return found, file.node().state
+
+    def reckoned(self, path: PurePath) -> Reckoned | None:
+        """Ask the server, once; one that can't, or takes too long, is not asked again."""
+        if not self._reckons:
+            return None
+        real, wire = self.real(path), self.pool.take()
+        try:
+            found = wire.reckoned(real)
+        except FAULTS:
+            self.pool.drop(wire)
+            found = None
+        except BaseException as error:
+            (self.pool.give if isinstance(error, OSError) else self.pool.drop)(wire)
+            raise
+        else:
+            self.pool.give(wire)
+        self._reckons = found is not None
+        return found
 
     # Changing ---------------------------------------------------------------------------
 

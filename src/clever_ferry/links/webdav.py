@@ -238,6 +238,9 @@ class DavWire:
     def set_mode(self, path: str, mode: int) -> None:
         """Do nothing: the service has no word for it (`has_modes`)."""
 
+    def reckoned(self, path: str) -> None:
+        """Return None: the service has no word for it."""
+
     def free(self, folder: str) -> int | None:
         """Ask for what is left of the quota."""
         with suppress(OSError, ValueError):

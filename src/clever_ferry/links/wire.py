@@ -6,16 +6,53 @@ ConnectionError or a TimeoutError where the link itself is at fault, else what a
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
-from typing import NamedTuple, Protocol
+from typing import Literal, NamedTuple, Protocol
 
-from clever_ferry.moving.shore import Kind
+from clever_ferry.moving.shore import Kind, Reckoned
 
-__all__ = ["Abilities", "Entry", "OpenWire", "Sink", "Source", "Wire", "nothing"]
+__all__ = [
+    "DIGESTS",
+    "Abilities",
+    "Entry",
+    "OpenWire",
+    "Sink",
+    "Source",
+    "Wire",
+    "nothing",
+    "reckoned_of",
+]
+
+
+DIGESTS: dict[Literal["sha256", "sha512", "sha1", "md5"], int] = {
+    "sha256": 64,
+    "sha512": 128,
+    "sha1": 40,
+    "md5": 32,
+}
+"""The digests that a server may be asked for, the best first, and how many hex digits they have."""
 
 
 def nothing() -> None:
     """Do nothing: nobody watches."""
+
+
+def reckoned_of(kind: str, digest: str) -> Reckoned | None:
+    """Return a digest as a server tells it; None where it can't be one.
+
+    >>> reckoned_of("SHA-1", "AB" * 20).kind
+    'sha1'
+    """
+    plain, digest = kind.replace("-", "").lower(), digest.lower()
+    if not re.fullmatch("[0-9a-f]+", digest):
+        return None
+    found = (
+        Reckoned(one, digest)
+        for one, length in DIGESTS.items()
+        if plain == one and len(digest) == length
+    )
+    return next(found, None)
 
 
 class Entry(NamedTuple):
@@ -107,6 +144,9 @@ class Wire(Protocol):
 
     def set_mode(self, path: str, mode: int) -> None:
         """Set the permission bits."""
+
+    def reckoned(self, path: str) -> Reckoned | None:
+        """Have the server reckon a file's digest; None where it can't. May take over a minute."""
 
     def free(self, folder: str) -> int | None:
         """Return how many bytes there is room for; None where the server does not say."""

@@ -12,7 +12,7 @@ from clever_ferry.moving.local import LOCAL
 from clever_ferry.moving.names import folded
 from clever_ferry.moving.shore import Reader, Shore, State, Walker
 from clever_ferry.moving.system import Attributes
-from clever_ferry.payload import CHUNK
+from clever_ferry.payload import CHUNK, Payload
 from clever_ferry.tree import FileInfo
 
 __all__ = ["STAGING", "FilePayload", "FolderFiles"]
@@ -215,11 +215,11 @@ class FolderFiles:
                     advice="Put the real folder in the link's place, then try again.",
                 )
 
-    def listed(self, info: FileInfo) -> FilePayload:
+    def listed(self, info: FileInfo) -> Payload:
         """Return the bytes of a file that `walk` has listed; it must still be that one."""
         return FilePayload(self._below + info.path, info.size, info.stamp, info.change, self.shore)
 
-    def payload(self, path: str) -> FilePayload:
+    def payload(self, path: str) -> Payload:
         """Return a file's bytes as a stream; an absent file fails when it is read."""
         info = self.info(path)
         real = self.find(path) or self.root / path

@@ -85,6 +85,9 @@ class LocalShore:
         """Ask the disk."""
         return shutil.disk_usage(folder).free
 
+    def reckoned(self, path: PurePath) -> None:
+        """Return None: a disk reckons nothing by itself."""
+
     def open(self, path: PurePath | str) -> Reader:
         """Open a plain file."""
         return disk.Reader(path if isinstance(path, str) else Path(path))

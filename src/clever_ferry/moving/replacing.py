@@ -16,7 +16,7 @@ from clever_ferry.moving.files import STAGING, FolderFiles
 from clever_ferry.moving.following import mode_for_file, mode_for_folder
 from clever_ferry.moving.shore import Shore, Writer, anchor_of
 from clever_ferry.moving.system import Attributes, Unkept
-from clever_ferry.payload import CHUNK
+from clever_ferry.payload import CHUNK, Payload
 from clever_ferry.tree import Output
 
 __all__ = ["Replacement", "Staged", "sweep", "sweep_quietly"]
@@ -36,6 +36,8 @@ class Staged:
     stamp: int
     digest: str | None
     tidy: bool = False
+    payload: Payload | None = None
+    """Where its bytes came from."""
 
 
 class Replacement:
@@ -139,7 +141,7 @@ class Replacement:
             out.close()
             raise
         self._beside.do(partial(self._finish, out, path, stamp, attributes), size)
-        self.staged.append(Staged(path, file, size, stamp, payload.digest))
+        self.staged.append(Staged(path, file, size, stamp, payload.digest, payload=payload))
 
     def _finish(self, out: Writer, path: str, stamp: int, attributes: Attributes | None) -> None:
         with out:

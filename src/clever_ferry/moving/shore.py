@@ -19,6 +19,7 @@ __all__ = [
     "Kind",
     "Node",
     "Reader",
+    "Reckoned",
     "Shore",
     "Walker",
     "Writer",
@@ -52,6 +53,14 @@ class Node(NamedTuple):
     def state(self) -> State:
         """By what a change of its content shows."""
         return self.size, self.stamp, self.change
+
+
+class Reckoned(NamedTuple):
+    """A digest that whatever a file lies on has reckoned itself, so that nobody need read it."""
+
+    kind: Literal["md5", "sha1", "sha256", "sha512"]
+    digest: str
+    """In hex."""
 
 
 class Capabilities(NamedTuple):
@@ -184,6 +193,9 @@ class Shore(Protocol):
 
     def front(self, path: PurePath | str, count: int) -> tuple[bytes, State]:
         """Return a file's first bytes, fewer where it is shorter, and its state after that."""
+
+    def reckoned(self, path: PurePath) -> Reckoned | None:
+        """Return a file's digest by whoever holds it; None where only reading would tell."""
 
     # Changing ---------------------------------------------------------------------------
 

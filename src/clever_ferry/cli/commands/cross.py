@@ -40,11 +40,17 @@ from clever_ferry.parcels import is_parcel
 from clever_ferry.recipes.agreeing import agreed_places, rebuilt_pieces
 
 if TYPE_CHECKING:
+    from clever_ferry.certainty import SaveLevel
     from clever_ferry.crossing.carrying import Crossed
     from clever_ferry.crossing.plan import Plan
     from clever_ferry.judging.verdict import Verdict
 
 __all__ = ["command"]
+
+_COMPARED = {
+    "read": "Read back and the same", "digest": "The same by the server's own digests",
+    "size": "Sent, and of the right size",
+}  # fmt: skip
 
 
 def _waivers(command: Callable[..., None]) -> Callable[..., None]:
@@ -93,6 +99,11 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
     help="Leave the target's config as it is, where that names the save that its game loads.",
 )  # fmt: skip
 @click.option(
+    "--quick", is_flag=True,
+    help="Where TO is on a server: do not read back what was sent, but look at its size alone. "
+    "Less is proved then, and that is said.",
+)  # fmt: skip
+@click.option(
     "--as-zip", type=click.Path(path_type=Path), metavar="FILE.zip",
     help="Write what TO (an edition) would get into a zip, for a server's panel that only takes "
     "files, and say what to do with it.",
@@ -113,8 +124,8 @@ def _waivers(command: Callable[..., None]) -> Callable[..., None]:
 def command(
     computer: Path | None, places: tuple[str, ...], from_file: Path | None,
     sharing: tuple[str, ...], whole_only: bool, waived: list[str], dry_run: bool,
-    report: Path | None, with_game: bool, wait: bool, no_tell: bool, as_zip: Path | None,
-    part_size: int | None, yes: bool, replace: bool,
+    report: Path | None, with_game: bool, wait: bool, no_tell: bool, quick: bool,
+    as_zip: Path | None, part_size: int | None, yes: bool, replace: bool,
     from_account: str | None, to_account: str | None, given: dict[str, str], game_closed: bool,
     as_json: bool,
 ) -> None:  # fmt: skip
@@ -158,9 +169,9 @@ def command(
 
         barred = {
             "--report": report, "--with-game": with_game, "--wait": wait, "--no-tell": no_tell,
-            "--yes": yes, "--replace": replace, "--to-account": to_account, "--with": sharing,
-            "--whole-only": whole_only, "--game-closed": game_closed, "--dry-run": dry_run,
-            "--from-file": from_file,
+            "--quick": quick, "--yes": yes, "--replace": replace, "--to-account": to_account,
+            "--with": sharing, "--whole-only": whole_only,
+            "--game-closed": game_closed, "--dry-run": dry_run, "--from-file": from_file,
         }  # fmt: skip
         upload(
             ferry, source, target, as_zip, [name for name, is_said in barred.items() if is_said],
@@ -186,6 +197,11 @@ def command(
         )  # fmt: skip
 
     plan = planned_in_time(attempt, target, wait=wait, ask=ask, closed=game_closed)
+    if quick and not plan.target.berth.folder.shore.capabilities.shared:
+        raise WrongUseError(
+            f"--quick is for servers, and {plan.target.berth.address} is on a disk here.",
+            advice="Leave it out: reading back from a disk takes no time worth saving.",
+        )
     out = console()
     if not as_json:
         print_plan(out, plan)
@@ -202,7 +218,7 @@ def command(
 
         before = before_crossing(ferry, plan)
     with telling(as_json) as tell:
-        crossed = ferry.carry_out(plan, tell, game_closed=game_closed)
+        crossed = ferry.carry_out(plan, tell, game_closed=game_closed, quick=quick)
     verdicts: list[Verdict] = []
     if with_game:
         carried = [proof.save for proof in crossed.proofs]
@@ -225,14 +241,15 @@ def command(
             {
                 **proof_data(proof),
                 "established": established_data(examined),
-                "level": "loads" if verdict is not None and verdict.loads else "same",
+                "level": _level(crossed, verdict),
                 "game": verdict_data(verdict),
             }
             for proof, examined, verdict in zip_longest(crossed.proofs, crossed.examined, verdicts)
         ]
         echo_json({
             "plan": plan_data(plan), "carried": True, "crossing": crossed.number,
-            "backup": crossed.backup, "proofs": proofs, "not_kept": crossed.unkept,
+            "backup": crossed.backup, "compared": crossed.compared, "proofs": proofs,
+            "not_kept": crossed.unkept,
             "report": str(report) if written else None,
         })  # fmt: skip
     else:
@@ -291,7 +308,7 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed, verdicts: Sequenc
     pieces = sum(proof.pieces for proof in crossed.proofs)
     facts = [fact for proof in crossed.proofs for fact in proof.facts if not fact.free]
     same = sum(fact.same for fact in facts)
-    out.print(heading("Read back and the same"))
+    out.print(heading(_COMPARED[crossed.compared]))
     for proof, examined, verdict in zip_longest(crossed.proofs, crossed.examined, verdicts):
         out.print(f"  [good]✓[/] {save_line(proof.save, plan.target.berth.edition)}")
         print_established(out, examined, 8)
@@ -302,10 +319,19 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed, verdicts: Sequenc
     if rebuilt := sum(rebuilt_pieces(proof.save) for proof in crossed.proofs):
         but += f" ({counted(rebuilt, 'database')} built anew for that, with the same rows)"
     told = f", {counted(same, 'fact')} the same" if same else ""
-    out.print(
-        f"  Read back from {escape(plan.target.berth.edition.title)}: {counted(pieces, 'piece')} "
-        f"byte for byte as carried{but}{told}."
-    )
+    where, count = escape(plan.target.berth.edition.title), counted(pieces, "piece")
+    if crossed.compared == "read":
+        out.print(f"  Read back from {where}: {count} byte for byte as carried{but}{told}.")
+    elif crossed.compared == "digest":
+        out.print(
+            f"  At {where}: {count} as carried{but}{told}. What stands there was not read back: "
+            "its server reckoned the digests, and they are those of what was sent."
+        )
+    else:
+        out.print(
+            f"  At {where}: {count}. [care]Their sizes are those of what was sent; more was not "
+            "looked at (--quick).[/]"
+        )
     if verdicts:
         out.print(f"  {escape(_whether_it_loads(crossed, verdicts))}", soft_wrap=True)
     for fact in facts:
@@ -321,13 +347,23 @@ def _print_crossed(out: Console, plan: Plan, crossed: Crossed, verdicts: Sequenc
         out.print("\n" + heading("Now in the game"))
         out.print(steps(after), soft_wrap=True)
     out.print()
-    every = bool(verdicts) and all(verdict.loads for verdict in verdicts)
+    level = _level(crossed, *verdicts)
     berth, asks = plan.target.berth, ""
     if berth.edition.loader is not None and len(crossed.proofs) == 1:
         where = address_of(berth.address, crossed.proofs[0].save)
         asks = f"cferry check {where} --with-game"
-    print_reached(out, "loads" if every else "same", crossed.number, asks)
+    if level is None and len(crossed.proofs) == 1:
+        where = address_of(berth.address, crossed.proofs[0].save)
+        out.print(f"To read it back after all: cferry check {escape(where)}", soft_wrap=True)
+    print_reached(out, level, crossed.number, asks)
     out.print(f"To put it all back: cferry undo {crossed.number}")
+
+
+def _level(crossed: Crossed, *verdicts: Verdict | None) -> SaveLevel | None:
+    """Return the level that saves have reached together, None where none is shown."""
+    if verdicts and all(verdict is not None and verdict.loads for verdict in verdicts):
+        return "loads"
+    return None if crossed.compared == "size" else "same"
 
 
 def _whether_it_loads(crossed: Crossed, verdicts: Sequence[Verdict]) -> str:

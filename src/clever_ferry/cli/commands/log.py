@@ -161,7 +161,7 @@ def _state(record: Record, between: str) -> str:
     """Return a crossing's state, and what its game has made of it, each in its colour."""
     found, style = found_of(record)
     more = f"{between}[{style}]{found}[/]" if found else ""
-    return f"[{_STYLES.get(record.state, 'bad')}]{told_state(record.state)}[/]{more}"
+    return f"[{_STYLES.get(record.state, 'bad')}]{told_state(record)}[/]{more}"
 
 
 def _some(facts: Mapping[str, str]) -> list[tuple[str, str]]:

@@ -101,7 +101,7 @@ def command(
         echo_json({**_data(plan), "restored": True, "number": number, **more})
         return
     out = console()
-    out.print("[good]✓[/] Restored, and read back as it was kept.")
+    out.print("[good]✓[/] Restored, and the same as it was kept.")
     print_unkept(unkept)
     print_reached(out, "same", number if isinstance(plan, Plan) else plan.snapshot.about.address)
     out.print(f"To take that back: cferry undo {number}")
