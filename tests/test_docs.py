@@ -158,7 +158,8 @@ def test_the_first_recipe_step_by_step(den: Den, tmp_path: Path) -> None:
     (folder / "made").mkdir(parents=True)
     (folder / "plain").mkdir()
     world = (b"isle of glass " * 900)[:12_000]
-    saves = {n: (world, b'{"name": "Isle %d", "day": 31}' % n) for n in (1, 2)}
+    saves = {n: (world[: 12_000 - 900 * (n - 1)], b'{"name": "Isle %d", "day": 31}' % n)
+             for n in (1, 2, 3)}  # fmt: skip
     Cashbox.write(folder / "made", saves)
     for slot, (body, note) in saves.items():
         (folder / "plain" / f"{slot}.world").write_bytes(body)
@@ -166,21 +167,14 @@ def test_the_first_recipe_step_by_step(den: Den, tmp_path: Path) -> None:
     shown = blocks("first-recipe.md")
     first = next(block for block in shown if block.startswith("recipe = 1"))
     layers = next(block for block in shown if block.startswith("[layers]"))
-    steps = next(block for block in shown if block.startswith("twice = ["))
-    raw = (folder / "made" / "cash_01.csb").read_bytes()
-    assert any(block.startswith(raw[:13].hex(" ")) for block in shown)
+    looked = den.cferry("study", folder / "made").out
+    for line in next(block for block in shown if block.startswith("cash_{n1}.csb")).splitlines():
+        assert line.split() in [one.split() for one in looked.splitlines()], line
     file = den.recipe("cashbox", first)
     tried = den.cferry("recipe", "check", file, "--try", folder, "--json").data["tried"]
     assert [one["edition"] for one in tried] == ["plain", "made"]
     packed = first.replace('cash_{slot}.csb" }', 'cash_{slot}.csb", layers = ["twice"] }')
     den.recipe("cashbox", f"{packed}\n{layers}")
-    unbox = ("unbox", folder / "made" / "cash_01.csb", "--as", "cashbox:twice")
-    told = den.cferry(*unbox, "-o", tmp_path / "apart", code=5)
-    headers = re.search(r"\*(The header says .*?)\*", (DOCS / "first-recipe.md").read_text("utf-8"))
-    assert headers
-    assert headers[1] in told.out
-    twice = re.sub(r"twice = .*\n", "", layers)
-    den.recipe("cashbox", packed + "\n" + twice.replace("[layers]", "[layers]\n" + steps))
     done = den.cferry("recipe", "check", file, "--try", folder)
     assert "packed otherwise" in done.out or "same bytes" in done.out
     for start, goal in (("plain", "made"), ("made", "plain")):

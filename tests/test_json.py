@@ -90,6 +90,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "`bequeath`": told(den, "bequeath", "kingfisher-crown/windows:Kelpmark Rising",
                            "kingfisher-age", "--dry-run"),
         "`tidy`": told(den, "tidy", where, code=3),
+        "`study`": told(den, "study", den.depot),
         "`unbox`": told(den, "unbox", den.tern, "-o", tmp_path / "apart"),
         "`box`": told(den, "box", tmp_path / "apart", "-o", tmp_path / "again"),
         "`recipe list`": told(den, "recipe", "list"),

@@ -15,6 +15,7 @@ __all__ = ["cferry", "main"]
 
 _COMMANDS = {
     "look": "Show which games' saves are on this computer.",
+    "study": "Look into saves that no recipe knows: how they are built, what stands where.",
     "slots": "List the saves of a game, with what you know them by.",
     "pairs": "Show which file corresponds to which between two editions.",
     "tables": "Show what a save has many of, as rows.",

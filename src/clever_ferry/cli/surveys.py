@@ -125,8 +125,11 @@ def print_survey(surveyed: Surveyed, what: str) -> None:
         out.print(f"Next: cferry slots {escape(_quoted(address))}", soft_wrap=True)
     else:
         out.print(
-            "No recipe reads it as saves. docs/first-recipe.md shows how to describe a game; "
-            "`cferry unbox FILE` opens archives and packed files."
+            "No recipe reads it as saves. `cferry unbox FILE` opens archives and packed files; "
+            "docs/first-recipe.md shows how to describe a game."
+        )
+        out.print(
+            f"Next, how its files are built: cferry study {escape(_quoted(what))}", soft_wrap=True
         )
 
 

@@ -1,0 +1,1 @@
+"""Saves that no recipe knows: how they are wrapped, and what stands in them."""

@@ -1,0 +1,119 @@
+"""Names of files laid over each other: which are of one kind, and what in them differs.
+
+>>> [one.pattern for one in kinds_of_names(["isle1.level", "isle2.level", "settings.ini"])]
+['isle{n1}.level', 'settings.ini']
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+
+from msgspec import Struct
+
+__all__ = ["NameKind", "above", "kinds_of_names"]
+
+_TOKEN = re.compile(
+    r"(?P<id>[0-9A-Fa-f]{8}-(?:[0-9A-Fa-f]{4}-){3}[0-9A-Fa-f]{12})"
+    r"|(?P<n>(?<![0-9A-Za-z])\d+(?![0-9A-Za-z])|\d+)"
+    r"|(?P<w>[A-Za-z]+)|(?P<s>.)",
+    re.DOTALL,
+)
+_HEX = re.compile(r"(?<![0-9A-Za-z])(?=[A-Fa-f]*\d)(?=\d*[A-Fa-f])[0-9A-Fa-f]{8,64}(?![0-9A-Za-z])")
+
+
+class NameKind(Struct, frozen=True):
+    """Files whose names differ in the same places."""
+
+    pattern: str
+    """The name, with `{n1}` for numbers, `{x1}` for hexadecimal digits, `{w1}` for words."""
+    paths: tuple[str, ...]
+    fields: Mapping[str, tuple[str, ...]]
+    """What stands in each such place, path by path."""
+
+
+def _tokens(path: str) -> list[tuple[str, str]]:
+    """Return a path as parts with their kinds: `id`, `x` (hexadecimal), `n`, `w` (words), `s`."""
+    found: list[tuple[str, str]] = []
+    at = 0
+    for match in _HEX.finditer(path):
+        found += _plain(path[at : match.start()])
+        found.append(("x", match[0]))
+        at = match.end()
+    return found + _plain(path[at:])
+
+
+def _plain(text: str) -> list[tuple[str, str]]:
+    return [(str(match.lastgroup), match[0]) for match in _TOKEN.finditer(text)]
+
+
+def kinds_of_names(paths: Iterable[str]) -> list[NameKind]:
+    """Return which paths are of one kind, those with the most files first.
+
+    What differs are numbers, hexadecimal digits and identifiers; words only where at least two
+    names are the same but for one of them, and have an ending.
+    """
+    shapes: dict[tuple[tuple[str, str], ...], list[str]] = {}
+    for path in paths:
+        shape = tuple((kind, "" if kind in "nxid" else text) for kind, text in _tokens(path))
+        shapes.setdefault(shape, []).append(path)
+    groups = _with_words(shapes)
+    found = [_kind(shape, names) for shape, names in groups.items()]
+    return sorted(found, key=lambda one: (-len(one.paths), one.pattern))
+
+
+Shape = tuple[tuple[str, str], ...]
+
+
+def _with_words(shapes: Mapping[Shape, list[str]]) -> dict[Shape, list[str]]:
+    """Join kinds that are the same but for one word of the files' own names."""
+    likes: dict[Shape, list[Shape]] = {}
+    for shape in shapes:
+        slash = max((at for at, one in enumerate(shape) if one == ("s", "/")), default=-1)
+        dot = max((at for at, one in enumerate(shape) if one == ("s", ".")), default=-1)
+        if dot <= slash:
+            continue
+        for at in range(slash + 1, dot):
+            if shape[at][0] == "w":
+                likes.setdefault((*shape[:at], ("w", ""), *shape[at + 1 :]), []).append(shape)
+    found = dict(shapes)
+    for like, own in sorted(likes.items(), key=lambda one: -len(one[1])):
+        own = [one for one in own if one in found]
+        if len(own) > 1:
+            found[like] = [name for one in own for name in found.pop(one)]
+    return found
+
+
+def _kind(shape: Shape, paths: Sequence[str]) -> NameKind:
+    paths = sorted(paths)
+    pattern, fields = "", {}
+    counts: dict[str, int] = {}
+    rows = [_tokens(path) for path in paths]
+    for at, (kind, text) in enumerate(shape):
+        if text:
+            pattern += text
+            continue
+        values = tuple(row[at][1] for row in rows)
+        if len(set(values)) == 1 and len(paths) > 1:
+            pattern += values[0]
+            continue
+        counts[kind] = counts.get(kind, 0) + 1
+        name = f"{kind}{counts[kind]}"
+        fields[name] = values
+        pattern += f"{{{name}}}"
+    return NameKind(pattern, tuple(paths), fields)
+
+
+def above(folder: str) -> dict[str, str]:
+    """Return what in a folder's own path may say whose it is: long numbers, digits, identifiers.
+
+    >>> above("C:/Users/Wren/Saltglass/100200300")
+    {'account': '100200300'}
+    """
+    found: dict[str, str] = {}
+    for part in reversed(re.split(r"[/\\]", folder)):
+        for kind, text in _tokens(part):
+            if kind in ("x", "id") or (kind == "n" and len(text) >= 5):
+                name = "account" if not found else f"account{len(found) + 1}"
+                found[name] = text
+    return found
