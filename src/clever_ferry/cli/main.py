@@ -16,6 +16,7 @@ __all__ = ["cferry", "main"]
 _COMMANDS = {
     "look": "Show which games' saves are on this computer.",
     "study": "Look into saves that no recipe knows: how they are built, what stands where.",
+    "draft": "Write the recipe for a game that has none, from its saves.",
     "slots": "List the saves of a game, with what you know them by.",
     "pairs": "Show which file corresponds to which between two editions.",
     "tables": "Show what a save has many of, as rows.",

@@ -58,6 +58,8 @@ class Guess(Struct, frozen=True):
     """How unlikely that would be by chance, as a power of two."""
     spec: Mapping[str, Any] = {}
     """The field of a recipe's layout that says so, without its name."""
+    raw: bytes = b""
+    """What stands there in all files, where that is the same."""
     behind: int = 0
     """How many texts that are not of one length in all files stand before it: `at` counts from the
     end of the last of them."""

@@ -137,7 +137,7 @@ def _run(raw: np.ndarray, at: int, end: int, known: Place) -> Iterator[Guess]:
         yield Guess(at, end - at, "zeros", "zeros" + " in all" * several, (), 0, spec)
     elif (part == part[0]).all():
         says = "the same in all" if several else "not told from one file alone"
-        yield Guess(at, end - at, "same", says, values[:1], 0, spec)
+        yield Guess(at, end - at, "same", says, values[:1], 0, spec, part[0].tobytes())
     elif end - at in (1, 2, 4, 8) and (order := _growing(raw, at, end, known)):
         says = f"a number that grows with time ({in_order(end - at, order)})"
         numbers = some(number_at(row.tobytes(), 0, end - at, order) for row in part)

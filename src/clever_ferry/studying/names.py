@@ -51,7 +51,7 @@ def kinds_of_names(paths: Iterable[str]) -> list[NameKind]:
     """Return which paths are of one kind, those with the most files first.
 
     What differs are numbers, hexadecimal digits and identifiers; words only where at least two
-    names are the same but for one of them, and have an ending.
+    names are the same but for one of them, and have an ending or lie two folders deep.
     """
     shapes: dict[tuple[tuple[str, str], ...], list[str]] = {}
     for path in paths:
@@ -72,7 +72,9 @@ def _with_words(shapes: Mapping[Shape, list[str]]) -> dict[Shape, list[str]]:
         slash = max((at for at, one in enumerate(shape) if one == ("s", "/")), default=-1)
         dot = max((at for at, one in enumerate(shape) if one == ("s", ".")), default=-1)
         if dot <= slash:
-            continue
+            # Without an ending, only a whole name in a folder of a save's own folder can be a word.
+            deep = sum(one == ("s", "/") for one in shape) > 1 and slash == len(shape) - 2
+            dot = len(shape) if deep else slash
         for at in range(slash + 1, dot):
             if shape[at][0] == "w":
                 likes.setdefault((*shape[:at], ("w", ""), *shape[at + 1 :]), []).append(shape)

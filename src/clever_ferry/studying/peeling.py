@@ -54,13 +54,16 @@ class Peeled(Struct, frozen=True):
     """None where nothing more comes off."""
 
 
-def peel(samples: Sequence[bytes], budget: Budget) -> list[Peeled]:
+def peel(samples: Sequence[bytes], budget: Budget, key: Key | None = None) -> list[Peeled]:
     """Return the stages of files of one kind, the first being the files as they lie.
 
-    Raises OverError where the time is up.
+    A `key` is one by which they are known to be turned. Raises OverError where the time is up.
     """
     found: list[Peeled] = []
     now = tuple(samples)
+    if key is not None:
+        found.append(Peeled(now, Step("xor", key=key)))
+        now = tuple(turned(one, key) for one in now)
     while True:
         budget.begin("what it is packed with")
         step, inside = _next(now, budget) if len(found) < _DEEPEST else (None, ())

@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 from msgspec import Struct
+from msgspec.structs import replace
 
 from clever_ferry.cargo import new_digest
 from clever_ferry.errors import FerryError, NotFoundError
@@ -19,6 +20,7 @@ from clever_ferry.payload import head
 from clever_ferry.studying.budget import MOST_HELD, Budget, OverError
 from clever_ferry.studying.guess import Guess, Place
 from clever_ferry.studying.heads import guess_front
+from clever_ferry.studying.keys import Key
 from clever_ferry.studying.leaves import leaves_of, text_form
 from clever_ferry.studying.names import NameKind, above, kinds_of_names
 from clever_ferry.studying.peeling import Peeled, Step, peel
@@ -120,6 +122,8 @@ class KindStudied(Struct, frozen=True):
     """Values that the player knows and that stand nowhere in these files."""
     digests: tuple[str, ...] = ()
     """Of each file's innermost bytes."""
+    inside: tuple[tuple[bytes, ...], ...] = ()
+    """The files' bytes at each stage, where they are kept."""
 
 
 class Alike(Struct, frozen=True):
@@ -143,8 +147,17 @@ class Study:
     """What was looked for as the time was up."""
 
 
-def study(paths: Sequence[Path], known: Sequence[Known], budget: Budget) -> Study:
-    """Look at files, and at what is in folders; nothing is written.
+def study(
+    paths: Sequence[Path],
+    known: Sequence[Known],
+    budget: Budget,
+    *,
+    keeps: bool = False,
+    keys: Mapping[str, Key] | None = None,
+) -> Study:
+    """Look at files, and at what is in folders; nothing is written. Bytes are kept if `keeps`.
+
+    `keys` are those that are known already, by the patterns of names.
 
     What is known as the time is up, or the user stops it, is what is returned. Raises NotFoundError
     where there is nothing to look at.
@@ -156,7 +169,9 @@ def study(paths: Sequence[Path], known: Sequence[Known], budget: Budget) -> Stud
             for named in names[:_MOST_KINDS]:
                 budget.begin(named.pattern)
                 for kind in _by_content(files, named):
-                    found.kinds.append(_kind(files, kind, infos, known, budget))
+                    key = (keys or {}).get(kind.pattern)
+                    one = _kind(files, kind, infos, known, budget, key)
+                    found.kinds.append(one if keeps else replace(one, inside=()))
             if len(names) > _MOST_KINDS:
                 found.notes.append(
                     f"only {_MOST_KINDS} of {len(names):,} kinds of files were looked at; name a "
@@ -223,7 +238,7 @@ def _as_meant(infos: Mapping[str, FileInfo]) -> list[NameKind]:
 
 def _kind(
     files: FolderFiles, names: NameKind, infos: Mapping[str, FileInfo], known: Sequence[Known],
-    budget: Budget,
+    budget: Budget, key: Key | None = None,
 ) -> KindStudied:  # fmt: skip
     chosen = _chosen(names.paths, infos)
     most = min(MOST_HELD, _MOST_TOGETHER // max(1, len(chosen)))
@@ -237,13 +252,16 @@ def _kind(
             continue
         samples.append(Sample(path, info.size, info.stamp, info.size > most))
     peeled = (
-        peel(raws, budget) if not any(one.cut for one in samples) else [Peeled(tuple(raws), None)]
+        peel(raws, budget, key)
+        if not any(one.cut for one in samples)
+        else [Peeled(tuple(raws), None)]
     )
     place = _place(files, names, samples, infos)
     stages = tuple(_stage(peeled, at, place, samples, budget) for at in range(len(peeled)))
     values, missing = _values(peeled, samples, known, budget)
     digests = tuple(_digest(one) for one in peeled[-1].samples)
-    return KindStudied(names, tuple(samples), stages, values, missing, digests)
+    inside = tuple(one.samples for one in peeled)
+    return KindStudied(names, tuple(samples), stages, values, missing, digests, inside)
 
 
 def _by_content(files: FolderFiles, names: NameKind) -> list[NameKind]:

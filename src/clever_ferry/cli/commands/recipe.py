@@ -9,11 +9,11 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from clever_ferry.cli.described import save_data
 from clever_ferry.cli.exits import DAMAGED, echo_json
 from clever_ferry.cli.here import ferry_here
 from clever_ferry.cli.options import json_option
-from clever_ferry.cli.screen import console, counted, escape, indented, place, save_line, table
+from clever_ferry.cli.screen import console, counted, escape, place, table
+from clever_ferry.cli.trials import print_trials, trials_data
 from clever_ferry.errors import FerryError, WrongUseError
 from clever_ferry.model import Model, schema_of
 from clever_ferry.recipes.bequest_models import BequestRecipe
@@ -23,10 +23,8 @@ from clever_ferry.visible import visible
 
 if TYPE_CHECKING:
     from clever_ferry.ferry import Ferry
-    from clever_ferry.proving.trying import Tried
     from clever_ferry.recipes.loading import RecipeSource
     from clever_ferry.recipes.pairing import PairTold
-    from clever_ferry.rehearsing import Rehearsed
 
 __all__ = ["command"]
 
@@ -153,8 +151,7 @@ def check(
     told = ferry.told_pairs(file) if pairs else []
     tried, rehearsed = ferry.try_recipe(file, examples) if examples else RecipeTried([], [])
     if as_json:
-        answer = {"tried": [_tried_data(one) for one in tried],
-                  "rehearsed": [_rehearsed_data(one) for one in rehearsed]}  # fmt: skip
+        answer = trials_data(RecipeTried(tried, rehearsed))
         more = {"pairs": [_pair_data(one) for one in told]} if pairs else {}
         echo_json({"file": str(file), "right": True, "faults": [], **answer, **more})
         return
@@ -172,16 +169,8 @@ def check(
         out.print(f"[good]✓[/] {escape(str(file))} is right: {escape(what.title)}.")
     if pairs:
         _print_pairs(told)
-    for one in tried:
-        _print_tried(one)
-    if examples and not any(one.saves for one in tried):
-        where = ", ".join(str(one) for one in examples)
-        out.print(f"[care]No edition of it reads a save in {escape(where)}.[/]")
-    if rehearsed:
-        _print_rehearsed(rehearsed)
-    elif any(one.saves for one in tried):
-        out.print("Name a folder with another edition's saves, too, by one more --try, and a "
-                  "crossing between them is tried on copies.")  # fmt: skip
+    if examples:
+        print_trials(RecipeTried(tried, rehearsed))
     if recipes.own and file.resolve().parent != recipes.own.resolve():
         out.print(f"To use it, put it into {escape(place(recipes.own))}")
 
@@ -204,77 +193,3 @@ def _print_pairs(pairs: Sequence[PairTold]) -> None:
         cells = [escape("\n".join(column)) or "[dim]–[/]" for column in columns]
         shown.add_row(escape(one.source.id), escape(one.target.id), *cells)
     out.print(shown)
-
-
-def _tried_data(one: Tried) -> dict[str, Any]:
-    return {
-        "edition": one.edition.id,
-        "saves": [save_data(save) for save in one.saves],
-        "pieces": [
-            {
-                "entry": p.entry,
-                "role": p.role,
-                "established": p.level,
-                "by": p.by,
-                "suspicions": list(p.suspicions),
-                "outcome": p.outcome,
-            }
-            for p in one.pieces
-        ],
-        "unread": list(one.unread),
-        "problems": list(one.problems),
-    }
-
-
-def _rehearsed_data(one: Rehearsed) -> dict[str, Any]:
-    return {
-        "from": one.source.id, "to": one.target.id, "save": one.save.title,
-        "stopped": one.stopped or None, "changed": list(one.changed),
-    }  # fmt: skip
-
-
-def _print_rehearsed(all_of_them: Sequence[Rehearsed]) -> None:
-    out = console()
-    out.print("\nOne save of each carried to the others and back, on copies of the folders:")
-    shown = table("From", "To", "Save", "There and back")
-    for one in all_of_them:
-        if one.stopped:
-            came = f"[bad]{escape(one.stopped)}[/]"
-        elif one.changed:
-            came = f"[care]{escape('; '.join(one.changed))}[/]"
-        else:
-            came = "[good]the same, pieces and facts[/]"
-        shown.add_row(escape(one.source.id), escape(one.target.id), escape(one.save.title), came)
-    out.print(shown)
-
-
-def _print_tried(one: Tried) -> None:
-    out = console()
-    if not one.saves:
-        for problem in one.problems:
-            out.print(indented(f"[dim]{escape(one.edition.id)}: {escape(problem)}[/]", 2))
-        return
-    out.print(f"\nAs [save]{escape(one.edition.title)}[/]:")
-    for save in one.saves:
-        out.print(f"  {save_line(save, one.edition)}")
-        for problem in save.problems:
-            out.print(indented(f"[bad]{escape(problem)}[/]", 6))
-        for note in save.notes:
-            out.print(indented(f"[care]{escape(note)}[/]", 6))
-    shown = table("Piece", "Role", "As it was read", "Written again")
-    for piece in one.pieces:
-        good = piece.outcome.startswith(("same", "shared"))
-        style = "good" if good else "bad"
-        read = f"{piece.level or '–'}{f' ({piece.by})' if piece.by else ''}"
-        shown.add_row(
-            escape(piece.entry), escape(piece.role), escape(read),
-            f"[{style}]{escape(piece.outcome)}[/]",
-        )  # fmt: skip
-    out.print(shown)
-    for piece in one.pieces:
-        for suspicion in piece.suspicions:
-            out.print(indented(f"[care]{escape(piece.entry)}: {escape(suspicion)}[/]", 2))
-    for problem in one.problems:
-        out.print(indented(f"[bad]{escape(problem)}[/]", 2))
-    if one.unread:
-        out.print(f"  Left unread: {escape(', '.join(one.unread[:20]))}")

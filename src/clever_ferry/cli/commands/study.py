@@ -19,7 +19,7 @@ from clever_ferry.errors import NotFoundError, UnsupportedError, WrongUseError
 if TYPE_CHECKING:
     from clever_ferry.studying.study import Known
 
-__all__ = ["command"]
+__all__ = ["command", "known_values", "shown"]
 
 _MOST_ROWS, _MOST_TABLE = 10_000, 4 << 20
 
@@ -71,8 +71,8 @@ def command(
     for path in paths:
         if not path.exists():
             raise NotFoundError(f"There is nothing at {path}.")
-    known = [*_known(told), *_from_table(known_from)]
-    with _shown(as_json) as show:
+    known = known_values(told, known_from)
+    with shown(as_json) as show:
         found = study([one.expanduser() for one in paths], known, Budget(seconds, show))
     from clever_ferry.cli.studies import print_study, study_data
 
@@ -90,6 +90,11 @@ def command(
         echo_json(study_data(found))
     else:
         print_study(found)
+
+
+def known_values(told: tuple[str, ...], table: Path | None) -> list[Known]:
+    """Return what the player knows, as it was typed, and out of a table."""
+    return [*_known(told), *_from_table(table)]
 
 
 def _known(told: tuple[str, ...]) -> Iterator[Known]:
@@ -129,7 +134,7 @@ def _from_table(path: Path | None) -> Iterator[Known]:
 
 
 @contextmanager
-def _shown(as_json: bool) -> Iterator[Callable[[str], None]]:
+def shown(as_json: bool) -> Iterator[Callable[[str], None]]:
     """Give what shows, at a terminal, what is looked for."""
     if as_json or not sys.stderr.isatty():
         yield lambda _: None

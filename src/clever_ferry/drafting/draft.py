@@ -1,0 +1,114 @@
+"""A recipe drafted from one folder of saves, or from two editions'."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from pathlib import Path, PurePath
+
+from msgspec import Struct
+
+from clever_ferry.drafting.facts import FactDraft, facts_of
+from clever_ferry.drafting.pairing import Paired, keys_between, pair
+from clever_ferry.drafting.sides import Side, side_of
+from clever_ferry.drafting.writing import recipe_text
+from clever_ferry.errors import WrongUseError
+from clever_ferry.finding.computers import Computer
+from clever_ferry.studying.budget import Budget
+from clever_ferry.studying.keys import Key
+from clever_ferry.studying.names import above
+from clever_ferry.studying.study import Known, study
+
+__all__ = ["Drafted", "draft"]
+
+
+class Drafted(Struct, frozen=True):
+    """A draft, and what it goes by."""
+
+    text: str
+    sides: tuple[Side, ...]
+    pairs: tuple[Paired, ...]
+    facts: tuple[FactDraft, ...]
+    stopped: str = ""
+
+
+def draft(
+    ident: str, folders: Sequence[Path], known: Sequence[Known], computer: Computer, budget: Budget
+) -> Drafted:
+    """Draft the recipe `ident` from the folders of one or two editions.
+
+    Raises NotFoundError where one shows no saves, WrongUseError for more folders.
+    """
+    if not 1 <= len(folders) <= 2:
+        raise WrongUseError("A draft is made of one folder of saves, or of two editions'.")
+    roots = [one.absolute() for one in folders]
+    idents: list[str] = []
+    for at, root in enumerate(roots):
+        idents.append(_ident(root, at, idents))
+    stopped: list[str] = []
+
+    def look(keys: Mapping[str, Key]) -> list[Side]:
+        found = []
+        for root, own in zip(roots, idents, strict=True):
+            seen = study([root], known, budget, keeps=True, keys=keys)
+            stopped.append(seen.stopped)
+            found.append(side_of(root, own, seen.kinds))
+        return found
+
+    sides = look({})
+    pairs = pair(*sides) if len(sides) == 2 else []
+    if len(sides) == 2 and (keys := keys_between(sides[0], sides[1], pairs)):
+        sides = look(keys)  # what one side has plain tells the other side's key
+        pairs = pair(*sides)
+    _doubt_unpaired(sides, pairs)
+    facts = facts_of(sides)
+    berths = {one.ident: _berth(one, computer) for one in sides}
+    text = recipe_text(ident, sides, pairs, facts, berths)
+    return Drafted(text, tuple(sides), tuple(pairs), tuple(facts), next(filter(None, stopped), ""))
+
+
+def _doubt_unpaired(sides: Sequence[Side], pairs: Sequence[Paired]) -> None:
+    paired = {id(one.first) for one in pairs} | {id(one.second) for one in pairs}
+    for side in sides if len(sides) == 2 else ():
+        for piece in side.pieces:
+            if id(piece) not in paired and not piece.shared:
+                side.doubts.append(
+                    f"the {piece.role} ({piece.path}) has no like on the other side, so what comes "
+                    "from there has none"
+                )
+
+
+def _ident(root: Path, at: int, taken: Sequence[str]) -> str:
+    """Return an edition's id: by the folder's name, where that is a word."""
+    for part in reversed(root.parts):
+        if above(part):
+            continue
+        word = re.sub("[^a-z0-9]+", "-", part.lower()).strip("-")[:20]
+        if re.fullmatch("[a-z][a-z0-9-]*", word) and word not in taken:
+            return word
+        break
+    return ("first", "second")[at]
+
+
+def _berth(side: Side, computer: Computer) -> dict[str, str]:
+    """Return where an edition keeps its saves: below a known folder, else below a given one."""
+    best: tuple[int, str, PurePath] | None = None
+    for name, folder in computer.folders.items():
+        if name != "home" and side.root.is_relative_to(Path(folder)):
+            inner = side.root.relative_to(Path(folder))
+            if inner.parts and (best is None or len(inner.parts) < best[0]):
+                best = len(inner.parts), name, inner
+    parts: Sequence[str] = [side.root.name]
+    where = {"on": "any", "under": "given"}
+    if best is not None:
+        parts = best[2].parts
+        where = {"on": computer.system, "under": best[1]}
+    elif side.account and side.account not in parts:
+        at = side.root.parts.index(side.account) if side.account in side.root.parts else -1
+        parts = side.root.parts[at:]
+    path = "/".join("{account}" if part == side.account else _plain(part) for part in parts)
+    return {**where, "path": path}
+
+
+def _plain(part: str) -> str:
+    return part.replace("{", "{{").replace("}", "}}")

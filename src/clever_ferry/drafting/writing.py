@@ -1,0 +1,151 @@
+"""A draft as a recipe's text, laid out as a person would write it, with its evidence."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from typing import Any
+
+from clever_ferry.drafting.facts import FactDraft
+from clever_ferry.drafting.pairing import Paired
+from clever_ferry.drafting.sides import Piece, Side
+
+__all__ = ["recipe_text"]
+
+_WIDE = 96
+
+
+def recipe_text(
+    ident: str, sides: Sequence[Side], pairs: Sequence[Paired], facts: Sequence[FactDraft],
+    berths: Mapping[str, dict[str, str]],
+) -> str:  # fmt: skip
+    """Return a recipe for one game, whose editions are the sides."""
+    return "\n".join(_lines(ident, sides, pairs, facts, berths)) + "\n"
+
+
+def _lines(
+    ident: str, sides: Sequence[Side], pairs: Sequence[Paired], facts: Sequence[FactDraft],
+    berths: Mapping[str, dict[str, str]],
+) -> Iterator[str]:  # fmt: skip
+    title = ident.replace("-", " ").title()
+    yield f"# {title}, as `cferry draft` saw it. Read it, mend what you know better, and try it:"
+    yield f"# cferry recipe check {ident}.toml" + "".join(f' --try "{one.root}"' for one in sides)
+    for side in sides:
+        for doubt in side.doubts:
+            yield f"# In doubt ({side.ident}): {doubt}."
+    yield "recipe = 1"
+    yield ""
+    yield "[game]"
+    yield f"id = {_value(ident)}"
+    yield f"title = {_value(title)}"
+    yield ""
+    yield "[pieces]"
+    why = {one.first.role: one.why for one in pairs}
+    for role, pieces in _by_role(sides).items():
+        spec: dict[str, Any] = {}
+        if len(pieces) == len(sides) and all(one.needed for one in pieces):
+            spec["needed"] = True
+        if pieces[0].each:
+            spec["each"] = pieces[0].each
+        if pieces[0].shared:
+            spec["shared"] = True
+        holds = {one.holds for one in pieces}
+        if len(holds) == 1 and (form := holds.pop()):
+            spec["holds"] = form
+        note = f"  # {why[role]}" if why.get(role) else ""
+        if len(sides) > 1 and len(pieces) == 1:
+            note = "  # in one edition alone"
+        yield f"{role} = {_value(spec)}{note}"
+    if facts:
+        yield ""
+        yield "[facts]"
+        for fact in facts:
+            note = f"  # {fact.note}" if fact.note else ""
+            yield f"{fact.name} = {_value(fact.spec)}{note}"
+    for side in sides:
+        yield from _edition(side, berths[side.ident])
+    yield from _wrappings(sides, facts)
+
+
+def _by_role(sides: Sequence[Side]) -> dict[str, list[Piece]]:
+    found: dict[str, list[Piece]] = {}
+    for side in sides:
+        for piece in side.pieces:
+            found.setdefault(piece.role, []).append(piece)
+    return found
+
+
+def _edition(side: Side, berth: Mapping[str, str]) -> Iterator[str]:
+    yield ""
+    yield f"[editions.{side.ident}]"
+    yield f"title = {_value(side.ident.replace('-', ' ').title())}"
+    yield f"berths = [{_value(dict(berth))}]"
+    yield "files = ["
+    for piece in side.pieces:
+        spec: dict[str, Any] = {"role": piece.role, "path": piece.path}
+        if piece.wrapped.layers:
+            spec["layers"] = [f"{side.ident}-{piece.role}"]
+        seen = len(piece.kind.names.paths)
+        yield f"  {_value(spec)},  # seen {seen} {'time' if seen == 1 else 'times'}"
+    yield "]"
+    yield ""
+    yield f"[editions.{side.ident}.fields]"
+    for name, spec in side.fields.items():
+        yield f"{name} = {_value(spec)}  # {side.notes[name]}"
+
+
+def _wrappings(sides: Sequence[Side], facts: Sequence[FactDraft]) -> Iterator[str]:
+    every = [(side, piece) for side in sides for piece in side.pieces if piece.wrapped.layers]
+    if every:
+        yield ""
+        yield "[layers]"
+    for side, piece in every:
+        prefix = f"{side.ident}-{piece.role}-"
+        steps = [
+            {key: f"{prefix}{value}" if key == "layout" else value for key, value in one.items()}
+            for one in piece.wrapped.layers
+        ]
+        line = f"{side.ident}-{piece.role} = [{', '.join(map(_value, steps))}]"
+        if len(line) <= _WIDE:
+            yield line
+            continue
+        yield f"{side.ident}-{piece.role} = ["
+        for step in steps:
+            yield f"  {_value(step)},"
+        yield "]"
+    for side, piece in every:
+        prefix = f"{side.ident}-{piece.role}-"
+        for name, fields in piece.wrapped.layouts.items():
+            yield ""
+            yield f"[layouts.{prefix}{name}]"
+            yield from _fields(fields, piece.wrapped.notes[name])
+    for fact in facts:
+        if fact.layout:
+            yield ""
+            yield f"[layouts.{fact.spec['layout']}]"
+            yield from _fields(fact.layout, [""] * len(fact.layout))
+
+
+def _fields(fields: Sequence[Mapping[str, Any]], notes: Sequence[str]) -> Iterator[str]:
+    yield "fields = ["
+    for one, note in zip(fields, notes, strict=True):
+        said = f"  # {note}" if note else ""
+        yield f"  {_value(dict(one))},{said}"
+    yield "]"
+
+
+def _value(value: Any) -> str:
+    """Return a value as TOML has it."""
+    if isinstance(value, dict):
+        return (
+            "{ " + ", ".join(f"{key} = {_value(one)}" for key, one in value.items()) + " }"
+            if value
+            else "{}"
+        )
+    if isinstance(value, list | tuple):
+        return f"[{', '.join(map(_value, value))}]"
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, int):
+        return str(value)
+    return json.dumps(str(value), ensure_ascii=False).replace("\x7f", "\\u007F")
