@@ -167,6 +167,10 @@ def test_the_first_recipe_step_by_step(den: Den, tmp_path: Path) -> None:
     shown = blocks("first-recipe.md")
     first = next(block for block in shown if block.startswith("recipe = 1"))
     layers = next(block for block in shown if block.startswith("[layers]"))
+    drafted = den.cferry(
+        "draft", folder / "plain", folder / "made", "-o", tmp_path / "cashbox.toml"
+    )
+    assert drafted.out.count("the same, pieces and facts") == 2
     looked = den.cferry("study", folder / "made").out
     for line in next(block for block in shown if block.startswith("cash_{n1}.csb")).splitlines():
         assert line.split() in [one.split() for one in looked.splitlines()], line

@@ -63,6 +63,7 @@ MAY = {
                    "recipes sheets.bequest_views",
     "bequests": "errors model cargo keeping.keeps moving.disk recipes finding crossing "
                 "bequeathing noting places",
+    "drafting": "errors studying finding.computers",
     "studying": "errors cargo documents.places forms layouts.digests layouts.times moving.files "
                 "payload tree",
     "handovers": "errors payload parcels tree cargo moving.sending recipes finding crossing",
@@ -80,7 +81,7 @@ MAY = {
     "api": "errors boarding cargo keeping.logbook keeping.pruning keeping.snapshots "
            "keeping.verifying recipes.telling finding.berths unboxing proving crossing backups "
            "checking handovers looking noting recipes.tables rehearsing results sheets ferry",
-    "cli": "errors forms.recognising studying model visible certainty tree cargo "
+    "cli": "errors forms.recognising studying drafting model visible certainty tree cargo "
            "moving.outputs keeping.logbook keeping.pruning keeping.snapshots keeping.verifying "
            "recipes finding unboxing.taking_apart proving crossing checking grafting.wishes grafts "
            "bequeathing bequests handovers "

@@ -53,9 +53,9 @@ def print_study(found: Study) -> None:
         )  # fmt: skip
     out.print("[dim]✓ chance is as good as ruled out   ? likely, no more[/]")
     out.print(
-        "Next: docs/first-recipe.md shows how to write that down, so that saves can be carried.",
-        soft_wrap=True,
-    )
+        "Next: cferry draft FOLDER [OTHER EDITION'S FOLDER] -o my-game.toml writes that down as a "
+        "recipe, by which saves can be carried.", soft_wrap=True,
+    )  # fmt: skip
 
 
 def _print_kind(out: Console, kind: KindStudied) -> None:

@@ -9,14 +9,14 @@ from pathlib import Path, PurePath
 from msgspec import Struct
 
 from clever_ferry.drafting.facts import FactDraft, facts_of
-from clever_ferry.drafting.pairing import Paired, keys_between, pair
+from clever_ferry.drafting.pairing import Paired, hints_between, pair
 from clever_ferry.drafting.sides import Side, side_of
 from clever_ferry.drafting.writing import recipe_text
 from clever_ferry.errors import WrongUseError
 from clever_ferry.finding.computers import Computer
 from clever_ferry.studying.budget import Budget
-from clever_ferry.studying.keys import Key
 from clever_ferry.studying.names import above
+from clever_ferry.studying.peeling import Hint
 from clever_ferry.studying.study import Known, study
 
 __all__ = ["Drafted", "draft"]
@@ -47,18 +47,18 @@ def draft(
         idents.append(_ident(root, at, idents))
     stopped: list[str] = []
 
-    def look(keys: Mapping[str, Key]) -> list[Side]:
+    def look(hints: Mapping[str, Hint]) -> list[Side]:
         found = []
         for root, own in zip(roots, idents, strict=True):
-            seen = study([root], known, budget, keeps=True, keys=keys)
+            seen = study([root], known, budget, keeps=True, hints=hints)
             stopped.append(seen.stopped)
             found.append(side_of(root, own, seen.kinds))
         return found
 
     sides = look({})
     pairs = pair(*sides) if len(sides) == 2 else []
-    if len(sides) == 2 and (keys := keys_between(sides[0], sides[1], pairs)):
-        sides = look(keys)  # what one side has plain tells the other side's key
+    if len(sides) == 2 and (hints := hints_between(sides[0], sides[1], pairs)):
+        sides = look(hints)  # what one side has plain tells the other side's key
         pairs = pair(*sides)
     _doubt_unpaired(sides, pairs)
     facts = facts_of(sides)

@@ -11,8 +11,9 @@ from scipy.optimize import linear_sum_assignment
 
 from clever_ferry.drafting.sides import Piece, Side
 from clever_ferry.studying.keys import Key, key_between, turned
+from clever_ferry.studying.peeling import Hint
 
-__all__ = ["Paired", "keys_between", "pair"]
+__all__ = ["Paired", "hints_between", "pair"]
 
 _LEAST = 3.0
 """How alike two pieces must be to be taken for one."""
@@ -65,14 +66,14 @@ def _alike(one: Piece, other: Piece) -> tuple[float, str]:
     return score, why
 
 
-def keys_between(first: Side, second: Side, pairs: Sequence[Paired]) -> dict[str, Key]:
+def hints_between(first: Side, second: Side, pairs: Sequence[Paired]) -> dict[str, Hint]:
     """Return the keys by which a piece of one side is what an unpaired one of the other is.
 
     They are told by the patterns of their files' names. What is turned may have a header before
     it, and may have been packed by zlib first.
     """
     paired = {id(one.first) for one in pairs} | {id(one.second) for one in pairs}
-    found: dict[str, Key] = {}
+    found: dict[str, Hint] = {}
     for here, there in ((first, second), (second, first)):
         plain = [one for one in here.pieces if id(one) not in paired and not one.shared]
         other = [one for one in there.pieces if id(one) not in paired and not one.shared]
@@ -90,7 +91,7 @@ _LONGEST_FRONT = 64
 _LEVELS = (6, 9, 1)
 
 
-def _key(plain: Piece, other: Piece) -> Key | None:
+def _key(plain: Piece, other: Piece) -> Hint | None:
     """Return the key by which one piece's bytes, or they packed, are the end of the other's."""
     both = _same_saves(plain, other)
     if len(both) < 2:
@@ -110,7 +111,7 @@ def _key(plain: Piece, other: Piece) -> Key | None:
         whole = Key(raw, key.step)
         back = [turned(packed, whole)[front:] for _, packed in both]
         if back == inside:
-            return whole
+            return Hint(whole, front)
     return None
 
 

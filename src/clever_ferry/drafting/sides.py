@@ -65,18 +65,25 @@ def side_of(root: Path, ident: str, kinds: Sequence[KindStudied]) -> Side:
         )
     variables = _variables(named)
     main = max(named, key=lambda one: sum(sample.size for sample in one.samples))
-    own = set(variables[id(main)].values())
+    values: dict[Variable, set[str]] = {}
+    for kind in named:
+        for local, var in variables[id(kind)].items():
+            values.setdefault(var, set()).update(kind.names.fields[local])
+    owners = {
+        var for var, seen in values.items() if len(seen) == 1 and len(named[0].names.paths) > 1
+    }
+    own = set(variables[id(main)].values()) - owners
     saved = own if len(named) == 1 else {
-        one for one in own if sum(one in variables[id(k)].values() for k in named) > 1
+        one for one in own if sum(one in variables[id(kind)].values() for kind in named) > 1
     } or own  # fmt: skip
     side = Side(root, ident, [], {}, {})
-    names = _called(saved, named, variables, side)
+    names = _called(saved, owners, values, side)
     account = above(str(root)).get("account", "")
     side.account = account
     for kind in kinds:
         if not kind.samples:
             continue
-        side.pieces.append(_piece(kind, variables.get(id(kind), {}), saved, names))
+        side.pieces.append(_piece(kind, variables.get(id(kind), {}), saved, owners, names))
     every = set[tuple[str, ...]]().union(*(one.saves for one in side.pieces))
     for piece in side.pieces:
         piece.needed = not piece.shared and not piece.each and piece.saves == every
@@ -155,14 +162,9 @@ def _variables(kinds: Sequence[KindStudied]) -> dict[int, dict[str, Variable]]:
 
 
 def _called(
-    saved: set[Variable], kinds: Sequence[KindStudied],
-    variables: Mapping[int, Mapping[str, Variable]], side: Side,
+    saved: set[Variable], owners: set[Variable], values: Mapping[Variable, set[str]], side: Side
 ) -> dict[Variable, str]:  # fmt: skip
     """Return what variables are called in the recipe, and describe them."""
-    values: dict[Variable, set[str]] = {}
-    for kind in kinds:
-        for local, var in variables[id(kind)].items():
-            values.setdefault(var, set()).update(kind.names.fields[local])
     names: dict[Variable, str] = {}
     for var in sorted(values, key=lambda one: (one not in saved, one[1])):
         letter, every = var[0], sorted(values[var])
@@ -171,6 +173,8 @@ def _called(
             wish = {"n": "slot" if small else "number", "x": "world", "id": "world"}.get(
                 letter, "name"
             )
+        elif var in owners:
+            wish = "owner"
         else:
             wish = {"n": "part", "x": "ident", "id": "ident"}.get(letter, "player")
         name, more = wish, 2
@@ -178,6 +182,9 @@ def _called(
             name, more = f"{wish}{more}", more + 1
         names[var] = name
         side.fields[name], side.notes[name] = _field(letter, name, every)
+        if var in owners:
+            spec = _account(every[0])
+            side.fields[name] = {**spec, "on_arrival": ["adopted", "usual", "given"]}
     return names
 
 
@@ -220,12 +227,12 @@ def _account(text: str) -> dict[str, Any]:
 
 def _piece(
     kind: KindStudied, own: Mapping[str, Variable], saved: set[Variable],
-    names: Mapping[Variable, str],
+    owners: set[Variable], names: Mapping[Variable, str],
 ) -> Piece:  # fmt: skip
     path = _PLACE.sub(lambda match: f"{{{names[own[match[1]]]}}}" if match[1] in own else match[0],
                       re.sub(r" \((?:bytes|[a-z0-9]+)\)$", "", kind.names.pattern))  # fmt: skip
     per_save = saved <= set(own.values())
-    beyond = [names[var] for var in own.values() if var not in saved]
+    beyond = [names[var] for var in own.values() if var not in saved and var not in owners]
     last = kind.stages[-1]
     piece = Piece(
         kind, path, "", shared=not per_save, holds=last.what if last.what in _FORMS else ""

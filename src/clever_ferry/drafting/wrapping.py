@@ -84,7 +84,7 @@ def _around(
     """Add what stands before and behind packed bytes; False where that can't be said."""
     if any(step.backs):
         size = len(step.backs[0])
-        fields = _fields(found, f"end-{count}", stage.back, size, names, firsts)
+        fields = _fields(found, role, f"end-{count}", stage.back, size, names, firsts)
         if fields is None or len({len(one) for one in step.backs}) > 1:
             found.doubts.append(f"what stands behind the packed {role} is not of one size")
             found.whole = False
@@ -95,7 +95,7 @@ def _around(
         return True
     if any(step.fronts):
         size = len(step.fronts[0])
-        fields = _fields(found, f"front-{count}", stage.front, size, names, firsts)
+        fields = _fields(found, role, f"front-{count}", stage.front, size, names, firsts)
         if fields is None:
             found.doubts.append(f"the front of the {role} is of a build that is not clear")
             found.whole = False
@@ -105,8 +105,8 @@ def _around(
 
 
 def _fields(
-    found: Wrapped, layout: str, guesses: Sequence[Guess], size: int, names: Mapping[str, str],
-    firsts: Mapping[str, int],
+    found: Wrapped, role: str, layout: str, guesses: Sequence[Guess], size: int,
+    names: Mapping[str, str], firsts: Mapping[str, int],
 ) -> list[dict[str, Any]] | None:  # fmt: skip
     straight = not any(one.behind for one in guesses)
     if straight and sum(one.size for one in guesses) != size:
@@ -127,6 +127,13 @@ def _fields(
                 spec = {"type": spec.pop("type"), "name": name, **spec}
             fields.append(spec)
             notes.append(note)
+    lost = [str(one["name"]) for one in fields if not _is_known(one)]
+    if lost:
+        found.doubts.append(
+            f"what stands in front of the {role} has bytes that differ and are not clear "
+            f"({', '.join(lost[:4])}): a crossing takes them from the save that it replaces, and "
+            "is refused where there is none"
+        )
     found.layouts[layout] = fields
     found.notes[layout] = notes
     return fields
@@ -162,11 +169,20 @@ def _spelled(
         plus = int(spec.pop("plus", 0)) + firsts.get(own, 1) - 1
         more = {"plus": plus} if plus and spec["type"].startswith("u") else {}
         return [({**spec, "name": own, "bound": own, **more}, f"{sure}{guess.says}")]
+    if guess.kind == "text" and len(set(guess.values)) == 1 and "size" in spec:
+        return [({**spec, "name": f"text_{guess.at}", "usual": guess.values[0]}, "the same in all")]
     if guess.kind in ("time", "text", "number") and spec.get("type"):
         return [({**spec, "name": f"{guess.kind}_{guess.at}"}, f"{sure}{guess.says}: {values}")]
     return [
         ({"type": "bytes", "size": guess.size}, f"{guess.says}: {values}; not known what it is")
     ]
+
+
+def _is_known(field: Mapping[str, Any]) -> bool:
+    """Tell whether a new header's field follows from what is known."""
+    return field["type"] in ("magic", "padding") or bool(
+        {"computed", "bound", "usual"} & field.keys()
+    )
 
 
 def _constants(guess: Guess) -> list[tuple[dict[str, Any], str]]:

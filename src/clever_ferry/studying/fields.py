@@ -81,7 +81,7 @@ def sizes(cut: Sequence[bytes], known: Place) -> Iterator[Guess]:
                     counts = min(different, 4) - (1 if more else 0)
                     bits = float(each * counts - _TRIALS)
                     bits += _USUAL[width]
-                    if bits < 4:
+                    if bits < 0.5:
                         continue
                     spec = {"what": "size", "of": name, **({"plus": more} if more else {})}
                     yield Guess(

@@ -19,6 +19,7 @@ _TOKEN = re.compile(
     r"|(?P<w>[A-Za-z]+)|(?P<s>.)",
     re.DOTALL,
 )
+_LONG = 5
 _HEX = re.compile(r"(?<![0-9A-Za-z])(?=[A-Fa-f]*\d)(?=\d*[A-Fa-f])[0-9A-Fa-f]{8,64}(?![0-9A-Za-z])")
 
 
@@ -96,7 +97,8 @@ def _kind(shape: Shape, paths: Sequence[str]) -> NameKind:
             pattern += text
             continue
         values = tuple(row[at][1] for row in rows)
-        if len(set(values)) == 1 and len(paths) > 1:
+        owns = kind != "n" or len(values[0]) >= _LONG  # whose they are, mostly
+        if len(set(values)) == 1 and len(paths) > 1 and not owns:
             pattern += values[0]
             continue
         counts[kind] = counts.get(kind, 0) + 1

@@ -18,7 +18,7 @@ from clever_ferry.studying.checksums import digest
 from clever_ferry.studying.keys import Key, find_key, turned
 from clever_ferry.studying.streams import Stream, raw_near_front, streams_in
 
-__all__ = ["Peeled", "Step", "peel"]
+__all__ = ["Hint", "Peeled", "Step", "peel"]
 
 _DEEPEST = 6
 _MOST_AROUND = 1 << 16
@@ -54,16 +54,29 @@ class Peeled(Struct, frozen=True):
     """None where nothing more comes off."""
 
 
-def peel(samples: Sequence[bytes], budget: Budget, key: Key | None = None) -> list[Peeled]:
+class Hint(Struct, frozen=True):
+    """What is known of files beforehand, from others that hold the same."""
+
+    key: Key
+    """By which they are turned."""
+    front: int
+    """How long a front they have, once they are turned back."""
+
+
+def peel(samples: Sequence[bytes], budget: Budget, hint: Hint | None = None) -> list[Peeled]:
     """Return the stages of files of one kind, the first being the files as they lie.
 
-    A `key` is one by which they are known to be turned. Raises OverError where the time is up.
+    Raises OverError where the time is up.
     """
     found: list[Peeled] = []
     now = tuple(samples)
-    if key is not None:
-        found.append(Peeled(now, Step("xor", key=key)))
-        now = tuple(turned(one, key) for one in now)
+    if hint is not None:
+        found.append(Peeled(now, Step("xor", key=hint.key)))
+        now = tuple(turned(one, hint.key) for one in now)
+        if hint.front and _next(now, budget)[0] is None:
+            fronts = tuple(one[: hint.front] for one in now)
+            found.append(Peeled(now, Step("header", fronts, (b"",) * len(now))))
+            now = tuple(one[hint.front :] for one in now)
     while True:
         budget.begin("what it is packed with")
         step, inside = _next(now, budget) if len(found) < _DEEPEST else (None, ())

@@ -20,10 +20,9 @@ from clever_ferry.payload import head
 from clever_ferry.studying.budget import MOST_HELD, Budget, OverError
 from clever_ferry.studying.guess import Guess, Place
 from clever_ferry.studying.heads import guess_front
-from clever_ferry.studying.keys import Key
 from clever_ferry.studying.leaves import leaves_of, text_form
 from clever_ferry.studying.names import NameKind, above, kinds_of_names
-from clever_ferry.studying.peeling import Peeled, Step, peel
+from clever_ferry.studying.peeling import Hint, Peeled, Step, peel
 from clever_ferry.studying.streams import Stream, streams_in
 from clever_ferry.studying.values import Found, Wanted, find_value, wanted
 from clever_ferry.tree import FileInfo
@@ -153,11 +152,11 @@ def study(
     budget: Budget,
     *,
     keeps: bool = False,
-    keys: Mapping[str, Key] | None = None,
+    hints: Mapping[str, Hint] | None = None,
 ) -> Study:
     """Look at files, and at what is in folders; nothing is written. Bytes are kept if `keeps`.
 
-    `keys` are those that are known already, by the patterns of names.
+    `hints` are what is known already, by the patterns of names.
 
     What is known as the time is up, or the user stops it, is what is returned. Raises NotFoundError
     where there is nothing to look at.
@@ -169,8 +168,8 @@ def study(
             for named in names[:_MOST_KINDS]:
                 budget.begin(named.pattern)
                 for kind in _by_content(files, named):
-                    key = (keys or {}).get(kind.pattern)
-                    one = _kind(files, kind, infos, known, budget, key)
+                    hint = (hints or {}).get(kind.pattern)
+                    one = _kind(files, kind, infos, known, budget, hint)
                     found.kinds.append(one if keeps else replace(one, inside=()))
             if len(names) > _MOST_KINDS:
                 found.notes.append(
@@ -238,7 +237,7 @@ def _as_meant(infos: Mapping[str, FileInfo]) -> list[NameKind]:
 
 def _kind(
     files: FolderFiles, names: NameKind, infos: Mapping[str, FileInfo], known: Sequence[Known],
-    budget: Budget, key: Key | None = None,
+    budget: Budget, hint: Hint | None = None,
 ) -> KindStudied:  # fmt: skip
     chosen = _chosen(names.paths, infos)
     most = min(MOST_HELD, _MOST_TOGETHER // max(1, len(chosen)))
@@ -252,7 +251,7 @@ def _kind(
             continue
         samples.append(Sample(path, info.size, info.stamp, info.size > most))
     peeled = (
-        peel(raws, budget, key)
+        peel(raws, budget, hint)
         if not any(one.cut for one in samples)
         else [Peeled(tuple(raws), None)]
     )
