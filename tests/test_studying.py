@@ -118,7 +118,7 @@ def test_wrong_words(
 
 
 @pytest.mark.parametrize("packed", PACKERS)
-@settings(max_examples=150 if LONG else 3, deadline=None, phases=PHASES)
+@settings(max_examples=25 if LONG else 3, deadline=None, phases=PHASES)
 @given(seed=st.integers(0, 2**32), data=st.data())
 def test_a_header_is_told_field_by_field_and_nothing_is_sure_that_is_not_so(
     tmp_path_factory: pytest.TempPathFactory, packed: str, seed: int, data: st.DataObject
@@ -240,7 +240,7 @@ def test_the_invented_formats_are_looked_through(tmp_path: Path, name: str) -> N
 # What the player knows --------------------------------------------------------------------
 
 
-@settings(max_examples=500 if LONG else 15, deadline=None, phases=PHASES)
+@settings(max_examples=200 if LONG else 15, deadline=None, phases=PHASES)
 @given(
     seed=st.integers(0, 2**32), form=st.sampled_from(["<I", ">I", "<H", ">H", "<Q", "<d", ">f"]),
     at=st.integers(0, 3000),
@@ -306,7 +306,7 @@ def test_one_file_with_a_small_number_decides_nothing(tmp_path: Path) -> None:
 # Hostile and odd --------------------------------------------------------------------------
 
 
-@settings(max_examples=200 if LONG else 6, deadline=None, phases=PHASES)
+@settings(max_examples=60 if LONG else 6, deadline=None, phases=PHASES)
 @given(seed=st.integers(0, 2**32), count=st.integers(1, 4), size=st.sampled_from([40, 900, 5000]))
 def test_nothing_is_sure_of_noise(
     tmp_path_factory: pytest.TempPathFactory, seed: int, count: int, size: int
