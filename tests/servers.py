@@ -171,29 +171,6 @@ def ftp(
         server.close_all()
 
 
-VSFTPD = Path("/usr/sbin/vsftpd")
-
-
-@contextmanager
-def vsftpd(work: Path) -> Iterator[str]:
-    """Another FTP server: it connects back, lists for people alone, and lets everybody in."""
-    port = free_port()
-    (work / "vsftpd.conf").write_text(
-        f"listen=YES\nlisten_address=127.0.0.1\nlisten_port={port}\nbackground=NO\n"
-        f"run_as_launching_user=YES\npasv_enable=NO\nanonymous_enable=YES\nno_anon_password=YES\n"
-        f"write_enable=YES\nanon_upload_enable=YES\nanon_mkdir_write_enable=YES\n"
-        f"anon_other_write_enable=YES\nanon_umask=022\nseccomp_sandbox=NO\n"
-        f"vsftpd_log_file={work}/vsftpd.log\nxferlog_enable=YES\nuse_localtime=NO\n"
-    )
-    process = subprocess.Popen([VSFTPD, work / "vsftpd.conf"])
-    try:
-        _await(port)
-        yield f"ftp://127.0.0.1:{port}"
-    finally:
-        process.terminate()
-        process.wait()
-
-
 PROFTPD = Path("/usr/sbin/proftpd")
 _PROFTPD = """
 ModulePath /usr/lib/proftpd
@@ -219,7 +196,8 @@ RequireValidShell off
 AuthPAM off
 AuthOrder mod_auth_file.c
 AuthUserFile {work}/users
-DigestEngine on
+DigestEngine {digests}
+{more}
 AllowOverwrite on
 AllowStoreRestart on
 </Global>
@@ -233,8 +211,11 @@ TransferLog {work}/sent
 
 
 @contextmanager
-def proftpd(work: Path, root: Path) -> Iterator[dict[str, str]]:
-    """A server that reckons digests, and wants the password; yields its `ftp` and its `sftp`."""
+def proftpd(work: Path, root: Path, *, old: bool = False) -> Iterator[dict[str, str]]:
+    """A server that reckons digests, and wants the password; yields its `ftp` and its `sftp`.
+
+    An `old` one lists for people alone, sets no times and reckons nothing.
+    """
     import grp
     import pwd
 
@@ -249,7 +230,8 @@ def proftpd(work: Path, root: Path) -> Iterator[dict[str, str]]:
     users.chmod(0o600)
     (work / "proftpd.conf").write_text(_PROFTPD.format(
         work=work, port=port, second=second, user=user.pw_name,
-        group=grp.getgrgid(user.pw_gid).gr_name,
+        group=grp.getgrgid(user.pw_gid).gr_name, more="FactsAdvertise off" if old else "",
+        digests="off" if old else "on",
     ))  # fmt: skip
     log = (work / "out").open("ab")
     process = subprocess.Popen([PROFTPD, "-n", "-c", work / "proftpd.conf"], stderr=log, stdout=log)

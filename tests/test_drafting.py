@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import json
 import shutil
 from collections.abc import Callable
@@ -124,6 +125,38 @@ def test_moth_and_lantern_is_drafted_with_whose_files_they_are(den: Den, tmp_pat
     played = run_module("clever_ferry_demo.moth_lantern.program", "--edition", "classic", "load",
                         "--slot", "3", env=den.env)  # fmt: skip
     assert "a try" in played.out, played.err
+
+
+def test_saves_that_have_names_of_their_own(linux: Callable[..., Den], tmp_path: Path) -> None:
+    den, dice = linux(home="home"), Random(5)
+    names = ("Brass Court", "Comet Lane", "Old Town Hall", "Ünder 3")
+    for at, name in enumerate(names):
+        world, note = saves(dice, (at,))[at]
+        (tmp_path / "flat").mkdir(exist_ok=True)
+        (tmp_path / "flat" / f"{name}.dat").write_bytes(world)
+        (tmp_path / "flat" / f"{name}.info").write_bytes(note)
+        if at < 3:
+            (tmp_path / "deep" / name).mkdir(parents=True)
+            (tmp_path / "deep" / name / "world.gz").write_bytes(gzip.compress(world))
+            (tmp_path / "deep" / name / "about.json").write_bytes(note)
+    file = tmp_path / "courts.toml"
+    told = den.cferry("draft", tmp_path / "flat", tmp_path / "deep", "-o", file).out
+    assert told.count("the same, pieces and facts") == 2
+    assert '"{name}/world.gz"' in file.read_text()
+    used(den, file)
+    den.cferry("cross", f"courts/flat@{tmp_path}:Ünder 3", f"courts/deep@{tmp_path}", "--yes")
+    packed = (tmp_path / "deep" / "Ünder 3" / "world.gz").read_bytes()
+    assert gzip.decompress(packed) == (tmp_path / "flat" / "Ünder 3.dat").read_bytes()
+    locked = tmp_path / "locked"
+    locked.mkdir()
+    for at in range(2):
+        (locked / f"s{at}.bin").write_bytes(dice.randbytes(2_100))
+    told = den.cferry("draft", locked, "-o", tmp_path / "locked.toml").out
+    assert "looks encrypted, or packed in a way that is not known" in told
+    for at in range(2):
+        (locked / f"s{at}.bin").rename(locked / f"s{{{at}}}.bin")
+    told = den.cferry("draft", locked, "-o", tmp_path / "other.toml", code=5).err
+    assert "no way to say braces" in told
 
 
 @pytest.mark.parametrize(("args", "code", "said"), [

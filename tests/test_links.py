@@ -9,7 +9,7 @@ import subprocess
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, suppress
+from contextlib import AbstractContextManager, contextmanager, suppress
 from pathlib import Path
 from random import Random
 
@@ -25,6 +25,7 @@ from clever_ferry.links import pool
 from clever_ferry.links.ftp_lists import exact, loose
 from clever_ferry.links.opening import Asked
 from clever_ferry.links.server import link_at
+from clever_ferry.links.shore import LinkShore
 from clever_ferry_demo.saltglass.server import ServerStore
 from clever_ferry_demo.world import lay_finch
 from tests import servers
@@ -49,16 +50,24 @@ def home(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     return tmp_path / "user"
 
 
+@contextmanager
+def old_proftpd(work: Path, root: Path) -> Iterator[str]:
+    """A second FTP server, without what is new, that connects back."""
+    (work / "proftpd").mkdir()
+    with servers.proftpd(work / "proftpd", root, old=True) as urls:
+        yield urls["ftp"]
+
+
 Serve = Callable[[Path, Path], AbstractContextManager[str]]
 WAYS: dict[str, Serve] = {
     "sftp": lambda work, root: servers.sftp(work / "ssh", work / "user"),
-    "vsftpd": lambda work, root: servers.vsftpd(work),
+    "proftpd": lambda work, root: old_proftpd(work, root),
     "old ftp": lambda work, root: servers.ftp(root, hidden=WITHOUT_MLSD, replaces=False),
     "ftps": lambda work, root: servers.ftp(root, tls=servers.certificate(work / "cert.pem")),
     "webdav": lambda work, root: servers.webdav(root),
     "webdavs": lambda work, root: servers.webdav(root, tls=servers.certificate(work / "cert.pem")),
 }
-ALL = ("sftp", "vsftpd")
+ALL = ("sftp", "proftpd")
 """These show the whole disk, the others the folder of the demo's computer as their root."""
 
 
@@ -72,11 +81,11 @@ def ferry_of(den: Den, home: Path | None = None) -> Ferry:
         return open_ferry(den.top, Asked(lambda name: PASSWORD, lambda about, question: True))
 
 
-needs_vsftpd = pytest.mark.skipif(
-    not servers.VSFTPD.exists() and not os.environ.get("CI"), reason="vsftpd is not installed"
+needs_proftpd = pytest.mark.skipif(
+    not servers.PROFTPD.exists() and not os.environ.get("CI"), reason="proftpd is not installed"
 )
 SERVED = [
-    pytest.param("sftp", marks=needs_sshd), pytest.param("vsftpd", marks=needs_vsftpd), "old ftp",
+    pytest.param("sftp", marks=needs_sshd), pytest.param("proftpd", marks=needs_proftpd), "old ftp",
     "ftps", "webdavs",
 ]  # fmt: skip
 
@@ -91,7 +100,7 @@ def served(
     inner = den.depot.relative_to(den.top).as_posix()
     with WAYS[request.param](tmp_path, den.top) as url:
         where = f"{url}/{den.depot if request.param in ALL else inner}".replace("//", "/")
-        back = "?active" if request.param == "vsftpd" else ""
+        back = "?active" if request.param == "proftpd" else ""
         yield where.replace(":/", "://", 1) + back
 
 
@@ -107,6 +116,10 @@ def test_a_berth_on_a_server_is_as_one_on_a_disk(den: Den, served: str) -> None:
     where, ferry = f"saltglass/depot@{served}", ferry_of(den)
     berth = ferry.places.berth(parse_address(where), None)
     times, before = berth.folder.shore.capabilities.sets_times, state(den.depot)
+    if "?active" in served:
+        shore = berth.folder.shore
+        assert isinstance(shore, LinkShore)
+        assert not shore.abilities.lists_exactly
     kept = ferry.backup(where).made[0].snapshot.id
     done = ferry.carry_out(ferry.plan("saltglass/tern:2", f"{where}:1"))
     assert "Saltmarsh, day 31" in den.loads("depot", 1)
@@ -129,9 +142,7 @@ def test_a_berth_on_a_server_is_as_one_on_a_disk(den: Den, served: str) -> None:
     assert not verify(ferry.keeps.locker).faults
 
 
-@pytest.mark.skipif(
-    not servers.PROFTPD.exists() and not os.environ.get("CI"), reason="proftpd is not installed"
-)
+@needs_proftpd
 @pytest.mark.parametrize("way", ["ftp", "sftp"])
 def test_a_server_that_reckons_digests_need_not_send_anything_back(
     den: Den, home: Path, tmp_path: Path, way: str

@@ -63,6 +63,9 @@ def side_of(root: Path, ident: str, kinds: Sequence[KindStudied]) -> Side:
             f"No saves show in {root}: no two files are named alike.",
             advice="Name the folder that holds all saves of one edition, with two saves or more.",
         )
+    odd = next((path for one in named for path in one.names.paths if set("{}<>") & set(path)), None)
+    if odd is not None:
+        raise UnsupportedError(f"{odd}: name patterns have no way to say braces and angles.")
     variables = _variables(named)
     main = max(named, key=lambda one: sum(sample.size for sample in one.samples))
     values: dict[Variable, set[str]] = {}
@@ -104,6 +107,11 @@ def side_of(root: Path, ident: str, kinds: Sequence[KindStudied]) -> Side:
             own_names["account"] = "account"
         piece.wrapped = wrapped(piece.role, piece.kind.stages, piece.kind.inside, own_names, firsts)
         side.doubts += piece.wrapped.doubts
+        if piece.kind.stages[-1].looks_locked:
+            side.doubts.append(
+                f"the {piece.role} looks encrypted, or packed in a way that is not known: it is "
+                "carried as it is"
+            )
         if piece.holds in ("zip", "sqlite") or piece.kind.stages[-1].what in ("tar", "archive"):
             side.doubts.append(
                 f"the {piece.role} is {piece.kind.stages[-1].what}: what is in it is not drafted"

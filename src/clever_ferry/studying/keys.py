@@ -57,7 +57,7 @@ def find_key(
     heads = [np.frombuffer(one[:_LOOKED_AT], np.uint8).astype(np.int64) for one in samples]
     lengths, sizes = _likely_lengths(heads), [len(one) for one in samples]
     # Mostly, what is most frequent is zeros, or spaces; else it may be any byte.
-    for few, plains in ((lengths, (_NUL, _SPACE)), (lengths[:3], range(256))):
+    for few, plains in ((lengths, (_NUL, _SPACE)), (lengths[:1], range(256))):
         heads = heads if few is lengths else [one[: _LOOKED_AT >> 3] for one in heads]
         for length in few:
             for step in _steps(heads, length):

@@ -27,7 +27,8 @@ class NameKind(Struct, frozen=True):
     """Files whose names differ in the same places."""
 
     pattern: str
-    """The name, with `{n1}` for numbers, `{x1}` for hexadecimal digits, `{w1}` for words."""
+    """The name, with `{n1}` for numbers, `{x1}` for hexadecimal digits, `{id1}` for identifiers,
+    `{w1}` for words, `{t1}` for texts."""
     paths: tuple[str, ...]
     fields: Mapping[str, tuple[str, ...]]
     """What stands in each such place, path by path."""
@@ -59,7 +60,9 @@ def kinds_of_names(paths: Iterable[str]) -> list[NameKind]:
         shape = tuple((kind, "" if kind in "nxid" else text) for kind, text in _tokens(path))
         shapes.setdefault(shape, []).append(path)
     groups = _with_words(shapes)
-    found = [_kind(shape, names) for shape, names in groups.items()]
+    texts = _with_texts([names[0] for names in groups.values() if len(names) == 1])
+    told = {path for kind in texts for path in kind.paths}
+    found = [_kind(shape, names) for shape, names in groups.items() if names[0] not in told] + texts
     return sorted(found, key=lambda one: (-len(one.paths), one.pattern))
 
 
@@ -84,6 +87,33 @@ def _with_words(shapes: Mapping[Shape, list[str]]) -> dict[Shape, list[str]]:
         own = [one for one in own if one in found]
         if len(own) > 1:
             found[like] = [name for one in own for name in found.pop(one)]
+    return found
+
+
+def _with_texts(singles: Sequence[str]) -> list[NameKind]:
+    """Return kinds of which each name is a text of its own: a folder's, or a file's with an ending.
+
+    `singles` are the paths that are like no other.
+    """
+    likes: dict[tuple[int, str, str], list[tuple[str, str]]] = {}
+    for path in singles:
+        *folders, file = path.split("/")
+        for at, folder in enumerate(folders):
+            front = "".join(f"{one}/" for one in folders[:at])
+            rest = "".join(f"/{one}" for one in (*folders[at + 1 :], file))
+            likes.setdefault((at, front, rest), []).append((path, folder))
+        stem, dot, ending = file.rpartition(".")
+        if dot and stem:
+            front = "".join(f"{one}/" for one in folders)
+            likes.setdefault((len(folders), front, f".{ending}"), []).append((path, stem))
+    found: list[NameKind] = []
+    told: set[str] = set()
+    for (_, front, rest), own in sorted(likes.items(), key=lambda one: (one[0][0], -len(one[1]))):
+        own = sorted((path, text) for path, text in own if path not in told)
+        if len(own) > 1:
+            paths, texts = zip(*own, strict=True)
+            told.update(paths)
+            found.append(NameKind(f"{front}{{t1}}{rest}", paths, {"t1": texts}))
     return found
 
 
