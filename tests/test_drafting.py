@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import json
 import shutil
+import zlib
 from collections.abc import Callable
 from pathlib import Path
 from random import Random
@@ -147,6 +148,15 @@ def test_saves_that_have_names_of_their_own(linux: Callable[..., Den], tmp_path:
     den.cferry("cross", f"courts/flat@{tmp_path}:Ünder 3", f"courts/deep@{tmp_path}", "--yes")
     packed = (tmp_path / "deep" / "Ünder 3" / "world.gz").read_bytes()
     assert gzip.decompress(packed) == (tmp_path / "flat" / "Ünder 3.dat").read_bytes()
+    for path in (tmp_path / "deep").rglob(
+        "world.gz"
+    ):  # in pieces: a recipe can say it, a draft not
+        data = gzip.decompress(path.read_bytes())
+        parts = [zlib.compress(data[at : at + 500]) for at in range(0, len(data), 500)]
+        path.write_bytes(b"".join(len(one).to_bytes(4, "big") + one for one in parts))
+    told = den.cferry("draft", tmp_path / "flat", tmp_path / "deep", "-o", tmp_path / "p.toml").out
+    assert "the world is packed in pieces: that is not drafted yet" in told
+    assert "has no like on the other side" in told
     locked = tmp_path / "locked"
     locked.mkdir()
     for at in range(2):

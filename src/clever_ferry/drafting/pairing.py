@@ -46,6 +46,8 @@ def pair(first: Side, second: Side) -> list[Paired]:
 def _alike(one: Piece, other: Piece) -> tuple[float, str]:
     if bool(one.each) != bool(other.each) or one.shared != other.shared:
         return 0.0, ""
+    if not (one.wrapped.whole and other.wrapped.whole):
+        return 0.0, ""  # what one of them is within, a recipe does not reach
     same = len(set(one.kind.digests) & set(other.kind.digests))
     if same and one.kind.inside[-1][0]:
         return 10.0 + same, f"{same} of them hold the very same within"

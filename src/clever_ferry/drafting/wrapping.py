@@ -26,7 +26,7 @@ class Wrapped:
     """By layout, a remark for each of its fields; '' for none."""
     doubts: list[str] = field(default_factory=list)
     whole: bool = True
-    """Whether all that was found could be said in a recipe."""
+    """Whether all that was found could be said; else what comes out is not the innermost."""
 
 
 def wrapped(
@@ -58,7 +58,10 @@ def wrapped(
             found.whole = False
             break
         count += 1
+        layers, layouts = list(found.layers), dict(found.layouts)
         if not _around(found, role, count, step, stage, names, firsts):
+            found.layers, found.layouts = layers, layouts
+            found.whole = False
             break
         if step.kind != "header":
             level = _level(step, samples[number], samples[number + 1])
@@ -86,8 +89,7 @@ def _around(
         size = len(step.backs[0])
         fields = _fields(found, role, f"end-{count}", stage.back, size, names, firsts)
         if fields is None or len({len(one) for one in step.backs}) > 1:
-            found.doubts.append(f"what stands behind the packed {role} is not of one size")
-            found.whole = False
+            found.doubts.append(f"what stands behind the packed {role} is not clear")
             return False
         found.layers.append({"kind": "footer", "layout": f"end-{count}", "size": size})
     if step.mark and len({len(one) for one in step.fronts}) > 1:
@@ -98,7 +100,6 @@ def _around(
         fields = _fields(found, role, f"front-{count}", stage.front, size, names, firsts)
         if fields is None:
             found.doubts.append(f"the front of the {role} is of a build that is not clear")
-            found.whole = False
             return False
         found.layers.append({"kind": "header", "layout": f"front-{count}"})
     return True
