@@ -17,7 +17,7 @@ _WORDS: tuple[tuple[str, str, str | None, tuple[str, ...]], ...] = (
     ("day", "Day", "count", ("day", "days", "date")),
     ("level", "Level", "count", ("level", "lvl", "chapter")),
     ("time", "Played", "s", ("seconds", "played", "playtime", "play_time", "time_played")),
-    ("money", "Money", "count", ("money", "coins", "gold", "credits", "cash", "cogs")),
+    ("money", "Money", "count", ("money", "coins", "gold", "credits", "cash")),
     ("version", "Version", "version", ("version", "game_version", "made_by", "game")),
 )  # fmt: skip
 _FURTHEST = 60_000
