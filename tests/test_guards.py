@@ -11,6 +11,7 @@ import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
@@ -360,8 +361,10 @@ def test_a_lock_that_another_has_is_waited_for_as_long_as_is_said(
         now[0] += seconds
         assert now[0] < 110, "it waits for ever"
 
-    monkeypatch.setattr(time, "monotonic", lambda: now[0])
-    monkeypatch.setattr(time, "sleep", sleep)
+    clock = SimpleNamespace(
+        monotonic=lambda: now[0], time=time.time, sleep=sleep
+    )  # other threads keep theirs
+    monkeypatch.setattr("clever_ferry.moving.system.time", clock)
     assert not second.take()
     assert now == [100.0]
     assert not second.take(2)

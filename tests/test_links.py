@@ -285,6 +285,10 @@ def test_a_slow_line_is_no_broken_one(
             assert way == "old ftp" or time.monotonic() - began > 2.0
             (den.top / "slow.bin").unlink()
             cut.close()
+            until = time.monotonic() + 60
+            while any("_watch" in one.name for one in threading.enumerate()):
+                assert time.monotonic() < until, "a link that nobody uses is still watched"
+                time.sleep(0.05)
 
 
 # Whom one talks to ------------------------------------------------------------------------

@@ -357,7 +357,8 @@ def test_a_game_that_runs_is_waited_for_until_it_is_closed(
     monkeypatch: pytest.MonkeyPatch, where: str
 ) -> None:
     waits: list[float] = []
-    monkeypatch.setattr("time.sleep", waits.append)
+    clock = SimpleNamespace(sleep=waits.append, monotonic=lambda: 0.0)  # other threads keep theirs
+    monkeypatch.setattr("clever_ferry.cli.waiting.time", clock)
     lacks = RefusedError("It needs one.", in_game="throwaway")
     runs, closed = (SimpleNamespace(signs=Signs(running=one)) for one in (("it",), ()))
     comes: Iterator[Any] = iter([runs, runs, closed])

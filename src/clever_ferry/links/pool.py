@@ -90,6 +90,9 @@ class Pool:
         while True:
             time.sleep(_LONGEST / 20)
             with self._lock:
+                if not self._used:
+                    self._watching = None
+                    return
                 late = [wire for wire, end in self._used.values() if time.monotonic() > end]
             for wire in late:
                 wire.abort()  # whoever waits for it gets a fault of the link
