@@ -63,7 +63,8 @@ MAY = {
                    "recipes sheets.bequest_views",
     "bequests": "errors model cargo keeping.keeps moving.disk recipes finding crossing "
                 "bequeathing noting places",
-    "drafting": "errors studying finding.computers",
+    "drafting": "errors payload tree layouts boxes forms.recognising moving.files recipes "
+                "finding.computers studying",
     "studying": "errors cargo documents.places forms layouts.digests layouts.times moving.files "
                 "payload tree",
     "handovers": "errors payload parcels tree cargo moving.sending recipes finding crossing",

@@ -15,7 +15,8 @@ from clever_ferry.cli.screen import size
 from clever_ferry.cli.studies import told_stage, told_step
 from clever_ferry.moving.outputs import new_file
 from clever_ferry.sheets.looks import INK, LINE, PAPER, SOFT
-from clever_ferry.studying.study import Block, KindStudied, StageStudied, Study
+from clever_ferry.studying.looks import Block
+from clever_ferry.studying.study import KindStudied, StageStudied, Study
 from clever_ferry.visible import visible
 
 __all__ = ["draw_study"]

@@ -8,16 +8,19 @@ from pathlib import Path, PurePath
 
 from msgspec import Struct
 
+from clever_ferry.drafting.boxed import Boxed
+from clever_ferry.drafting.boxing import box_in
 from clever_ferry.drafting.facts import FactDraft, facts_of
 from clever_ferry.drafting.pairing import Paired, hints_between, pair
 from clever_ferry.drafting.sides import Side, side_of
 from clever_ferry.drafting.writing import recipe_text
 from clever_ferry.errors import WrongUseError
 from clever_ferry.finding.computers import Computer
-from clever_ferry.studying.budget import Budget
+from clever_ferry.moving.files import FolderFiles
+from clever_ferry.studying.budget import Budget, OverError
 from clever_ferry.studying.names import above
 from clever_ferry.studying.peeling import Hint
-from clever_ferry.studying.study import Known, study
+from clever_ferry.studying.study import Known, study_files
 
 __all__ = ["Drafted", "draft"]
 
@@ -47,12 +50,15 @@ def draft(
         idents.append(_ident(root, at, idents))
     stopped: list[str] = []
 
+    boxes = [_box(root, own, budget, stopped) for root, own in zip(roots, idents, strict=True)]
+
     def look(hints: Mapping[str, Hint]) -> list[Side]:
         found = []
-        for root, own in zip(roots, idents, strict=True):
-            seen = study([root], known, budget, keeps=True, hints=hints)
+        for root, own, box in zip(roots, idents, boxes, strict=True):
+            files = box.inside if box is not None else FolderFiles(root)
+            seen = study_files(files, str(root), known, budget, hints=hints)
             stopped.append(seen.stopped)
-            found.append(side_of(root, own, seen.kinds))
+            found.append(side_of(root, own, seen.kinds, box))
         return found
 
     sides = look({})
@@ -65,6 +71,16 @@ def draft(
     berths = {one.ident: _berth(one, computer) for one in sides}
     text = recipe_text(ident, sides, pairs, facts, berths)
     return Drafted(text, tuple(sides), tuple(pairs), tuple(facts), next(filter(None, stopped), ""))
+
+
+def _box(root: Path, ident: str, budget: Budget, stopped: list[str]) -> Boxed | None:
+    try:
+        return box_in(FolderFiles(root), str(root), f"{ident}-", budget)
+    except OverError:
+        stopped.append(budget.stopped_at)
+    except KeyboardInterrupt:
+        stopped.append("as you said")
+    return None
 
 
 def _doubt_unpaired(sides: Sequence[Side], pairs: Sequence[Paired]) -> None:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from clever_ferry.drafting.boxed import Boxed
 from clever_ferry.drafting.wrapping import Wrapped, wrapped
 from clever_ferry.errors import NotFoundError, UnsupportedError
 from clever_ferry.studying.leaves import leaves_of
@@ -53,9 +54,10 @@ class Side:
     """Remarks on fields."""
     account: str = ""
     doubts: list[str] = field(default_factory=list)
+    box: Boxed | None = None
 
 
-def side_of(root: Path, ident: str, kinds: Sequence[KindStudied]) -> Side:
+def side_of(root: Path, ident: str, kinds: Sequence[KindStudied], box: Boxed | None = None) -> Side:
     """Return a folder of saves as an edition keeps them; raises NotFoundError where none show."""
     named = [one for one in kinds if one.names.fields and one.samples]
     if not named:
@@ -79,7 +81,9 @@ def side_of(root: Path, ident: str, kinds: Sequence[KindStudied]) -> Side:
     saved = own if len(named) == 1 else {
         one for one in own if sum(one in variables[id(kind)].values() for kind in named) > 1
     } or own  # fmt: skip
-    side = Side(root, ident, [], {}, {})
+    side = Side(root, ident, [], {}, {}, box=box)
+    if box is not None:
+        side.doubts += _of_box(box)
     names = _called(saved, owners, values, side)
     account = above(str(root)).get("account", "")
     side.account = account
@@ -116,28 +120,13 @@ def side_of(root: Path, ident: str, kinds: Sequence[KindStudied]) -> Side:
             side.doubts.append(
                 f"the {piece.role} is {piece.kind.stages[-1].what}: what is in it is not drafted"
             )
-    _refuse_box(side)
     return side
 
 
-def _refuse_box(side: Side) -> None:
-    """Refuse a folder in which one file speaks of the others by names that mean nothing."""
-    for index in side.pieces:
-        if index.kind.names.fields or index.kind.stages[-1].what != "bytes":
-            continue
-        raw = index.kind.inside[0][0]
-        for piece in side.pieces:
-            for name, values in piece.kind.names.fields.items():
-                if name[0] == "x" and any(
-                    len(one) >= 16 and len(one) % 2 == 0 and bytes.fromhex(one) in raw
-                    for one in values
-                ):
-                    raise UnsupportedError(
-                        f"{index.path} in {side.root} is an index over files with names that mean "
-                        "nothing: a box. Boxes are not drafted yet.",
-                        advice="docs/recipes.md says how a box is described; `cferry study` shows "
-                        "what is in the index.",
-                    )
+def _of_box(box: Boxed) -> list[str]:
+    """Return what is in doubt about a box."""
+    left = [f"{', '.join(box.left[:5])} beside the box: not drafted"] if box.left else []
+    return [*box.doubts, *left]
 
 
 Variable = tuple[str, int]

@@ -11,7 +11,7 @@ from clever_ferry.studying.guess import Guess
 from clever_ferry.studying.peeling import Step
 from clever_ferry.studying.study import StageStudied
 
-__all__ = ["Wrapped", "wrapped"]
+__all__ = ["Wrapped", "constants", "wrapped"]
 
 _WIDTHS = (8, 4, 2, 1)
 
@@ -152,7 +152,7 @@ def _spelled(
     if guess.kind == "zeros":
         return [({"type": "padding", "size": guess.size}, "zeros in all")]
     if guess.kind == "same":
-        return _constants(guess)
+        return constants(guess)
     if guess.kind in ("size", "checksum") and spec.get("computed"):
         computed = dict(spec["computed"])
         if computed["of"] == "next":
@@ -186,7 +186,7 @@ def _is_known(field: Mapping[str, Any]) -> bool:
     )
 
 
-def _constants(guess: Guess) -> list[tuple[dict[str, Any], str]]:
+def constants(guess: Guess) -> list[tuple[dict[str, Any], str]]:
     """Return what is the same in all as numbers, which are written so where none is known."""
     raw = guess.raw
     found: list[tuple[dict[str, Any], str]] = []

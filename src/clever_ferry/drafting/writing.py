@@ -80,6 +80,8 @@ def _edition(side: Side, berth: Mapping[str, str]) -> Iterator[str]:
     yield f"[editions.{side.ident}]"
     yield f"title = {_value(side.ident.replace('-', ' ').title())}"
     yield f"berths = [{_value(dict(berth))}]"
+    if side.box is not None and not side.box.layouts:
+        yield f"format = {_value(side.box.format)}"
     yield "files = ["
     for piece in side.pieces:
         spec: dict[str, Any] = {"role": piece.role, "path": piece.path}
@@ -92,6 +94,23 @@ def _edition(side: Side, berth: Mapping[str, str]) -> Iterator[str]:
     yield f"[editions.{side.ident}.fields]"
     for name, spec in side.fields.items():
         yield f"{name} = {_value(spec)}  # {side.notes[name]}"
+    if side.box is not None and side.box.layouts:
+        yield from _tables(f"editions.{side.ident}.format", side.box.format)
+
+
+def _tables(title: str, spec: Mapping[str, Any]) -> Iterator[str]:
+    """Yield a table of a recipe; those in it that hold others have tables of their own."""
+    deep = {
+        key: one for key, one in spec.items()
+        if isinstance(one, dict) and any(isinstance(inner, dict) for inner in one.values())
+    }  # fmt: skip
+    yield ""
+    yield f"[{title}]"
+    for key, one in spec.items():
+        if key not in deep:
+            yield f"{key} = {_value(one)}"
+    for key, one in deep.items():
+        yield from _tables(f"{title}.{key}", one)
 
 
 def _wrappings(sides: Sequence[Side], facts: Sequence[FactDraft]) -> Iterator[str]:
@@ -119,6 +138,11 @@ def _wrappings(sides: Sequence[Side], facts: Sequence[FactDraft]) -> Iterator[st
             yield ""
             yield f"[layouts.{prefix}{name}]"
             yield from _fields(fields, piece.wrapped.notes[name])
+    for side in sides:
+        for name, laid in (side.box.layouts if side.box is not None else {}).items():
+            yield ""
+            yield f"[layouts.{name}]"
+            yield from _fields(laid.fields, laid.notes)
     for fact in facts:
         if fact.layout:
             yield ""

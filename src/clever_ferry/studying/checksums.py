@@ -12,11 +12,11 @@ from msgspec import Struct
 from clever_ferry.layouts.digests import DIGEST_BYTES, start_digest
 from clever_ferry.studying.budget import Budget
 
-__all__ = ["Sum", "digest", "sums_in"]
+__all__ = ["WIDTHS", "Sum", "digest", "sums_in"]
 
 _WIDE = ("crc32", "adler32", "fnv1a-32", "sum32")
 _NARROW = ("crc16-arc", "crc16-modbus", "crc16-ccitt", "crc16-xmodem", "crc16-kermit", "sum16")
-_WIDTHS = {
+WIDTHS = {
     **dict.fromkeys(_WIDE, 4), **dict.fromkeys(_NARROW, 2), "fnv1a-64": 8, "sum8": 1,
     **DIGEST_BYTES,
 }  # fmt: skip
@@ -40,7 +40,7 @@ class Sum(Struct, frozen=True):
     @property
     def width(self) -> int:
         """In bytes."""
-        return _WIDTHS[self.what]
+        return WIDTHS[self.what]
 
     @property
     def chance(self) -> int:
@@ -56,7 +56,7 @@ def digest(what: str, data: bytes) -> int | bytes:
         return zlib.adler32(data)
     if what in ("sum8", "sum16", "sum32"):
         total = int(np.frombuffer(data, np.uint8).sum(dtype=np.uint64))
-        return total & ((1 << 8 * _WIDTHS[what]) - 1)
+        return total & ((1 << 8 * WIDTHS[what]) - 1)
     if what in DIGEST_BYTES:
         return hashlib.new(what, data, usedforsecurity=False).digest()
     running = start_digest(what)
@@ -77,7 +77,7 @@ def sums_in(
         return []
     found: list[Sum] = []
     names = [name for name in bodies[0] if all(name in one for one in bodies)]
-    for what, width in _WIDTHS.items():
+    for what, width in WIDTHS.items():
         if width > size or budget.over:
             continue
         for name in names:
@@ -103,7 +103,7 @@ def _standing(
 
 def _places(front: bytes, what: str, value: int | bytes) -> Iterator[tuple[int, Order]]:
     """Yield where a value stands, in which order of bytes."""
-    width = _WIDTHS[what]
+    width = WIDTHS[what]
     spelled: dict[bytes, Order] = {}
     if isinstance(value, bytes):
         spelled[value] = ""
@@ -118,7 +118,7 @@ def _places(front: bytes, what: str, value: int | bytes) -> Iterator[tuple[int, 
 
 
 def _stands(front: bytes, at: int, what: str, order: Order, value: int | bytes) -> bool:
-    width = _WIDTHS[what]
+    width = WIDTHS[what]
     if isinstance(value, bytes):
         return front[at : at + width] == value
     return front[at : at + width] == value.to_bytes(width, order)  # type: ignore[arg-type]
@@ -129,7 +129,7 @@ def _moving(
     budget: Budget,
 ) -> Iterator[Sum]:  # fmt: skip
     """Yield checksums of spans that the front has a part in: all but itself, all behind itself."""
-    width = _WIDTHS[what]
+    width = WIDTHS[what]
     length = len(bodies[0]["inside"])
     long = length > (
         _MOST_STEPPED if what in _SLOW else _MOST_HASHED if what in DIGEST_BYTES else _MOST_MOVED
@@ -151,7 +151,7 @@ def _moving(
 
 
 def _of_span(what: str, of: str, front: bytes, inside: bytes, at: int) -> int | bytes:
-    width = _WIDTHS[what]
+    width = WIDTHS[what]
     if of == "before":
         return digest(what, front[:at])
     if of == "after":

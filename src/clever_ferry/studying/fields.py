@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from typing import Any
 
 import numpy as np
@@ -22,7 +23,7 @@ from clever_ferry.studying.guess import (
     some,
 )
 
-__all__ = ["checksums", "mark", "marks", "names", "sizes", "sizes_beside", "times"]
+__all__ = ["checksums", "mark", "marks", "names", "sizes", "sizes_beside", "time_in_table", "times"]
 
 _DAY = 86_400 * 10**9
 _USUAL = {8: 0.25, 4: 0.5, 2: 0.0, 1: 0.0}
@@ -272,6 +273,31 @@ def times(cut: Sequence[bytes], known: Place) -> Iterator[Guess]:
                 yield Guess(
                     at, width, "time", f"{says} ({unit})", some(map(_date, found)), bits, spec
                 )
+
+
+def time_in_table(cut: Sequence[bytes], stamps: Sequence[int], order: str = "") -> Guess | None:
+    """Return a time of eight bytes that all rows of a table have: that nearest to `stamps` (ns).
+
+    A table of files nearly always has such times, so that less is asked of them than elsewhere:
+    none is later than all of the files. `order` is that of the table's numbers, where it is known.
+    """
+    best: tuple[int, Guess] | None = None
+    upto = max(stamps) + _DAY
+    for at in range(len(cut[0]) - 7):
+        for unit in [unit for unit, width, _ in _TIMES if width == 8]:
+            for way in [order] if order else ORDERS:
+                found = []
+                with suppress(ValueError):
+                    found = [to_ns(number_at(one, at, 8, way), unit) for one in cut]
+                if len(set(found)) < 2 or not all(_FROM < one <= upto for one in found):
+                    continue
+                near = sum(
+                    abs(one - stamp) < 2 * _DAY for one, stamp in zip(found, stamps, strict=True)
+                )
+                if best is None or near > best[0]:
+                    spec = {"type": "time", "within": "u64", "unit": unit, "order": way}
+                    best = near, Guess(at, 8, "time", f"likely a time ({unit})", (), 0, spec)
+    return best[1] if best is not None else None
 
 
 def _date(ns: int) -> str:

@@ -26,7 +26,7 @@ from clever_ferry.studying.guess import (
 )
 from clever_ferry.studying.texts import behind_text, next_text, texts
 
-__all__ = ["guess_front"]
+__all__ = ["guess_front", "guess_straight"]
 
 _MOST_TEXTS = 8
 
@@ -45,7 +45,7 @@ def guess_front(
         upto = text.at if text is not None else most
         own = [one[:upto] for one in fronts] if text is not None else fronts
         found += [
-            replace(one, behind=behind) for one in _straight(own, bodies, known, budget, upto)
+            replace(one, behind=behind) for one in guess_straight(own, bodies, known, budget, upto)
         ]
         if text is None:
             break
@@ -55,10 +55,11 @@ def guess_front(
     return found
 
 
-def _straight(
+def guess_straight(
     fronts: Sequence[bytes], bodies: Sequence[dict[str, bytes]], known: Place, budget: Budget,
     most: int,
 ) -> list[Guess]:  # fmt: skip
+    """Return the same of fronts of one size, in which no text moves what stands behind it."""
     size = min(min(map(len, fronts), default=0), most)
     if not size:
         return []

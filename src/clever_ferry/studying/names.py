@@ -53,12 +53,14 @@ def kinds_of_names(paths: Iterable[str]) -> list[NameKind]:
     """Return which paths are of one kind, those with the most files first.
 
     What differs are numbers, hexadecimal digits and identifiers; words only where at least two
-    names are the same but for one of them, and have an ending or lie two folders deep.
+    names are the same but for one of them, and have an ending or lie two folders deep; endings only
+    where they stand behind another one, and not every save has all of them.
     """
     shapes: dict[tuple[tuple[str, str], ...], list[str]] = {}
     for path in paths:
         shape = tuple((kind, "" if kind in "nxid" else text) for kind, text in _tokens(path))
         shapes.setdefault(shape, []).append(path)
+    _join_digits(shapes)
     groups = _with_words(shapes)
     texts = _with_texts([names[0] for names in groups.values() if len(names) == 1])
     told = {path for kind in texts for path in kind.paths}
@@ -67,11 +69,32 @@ def kinds_of_names(paths: Iterable[str]) -> list[NameKind]:
 
 
 Shape = tuple[tuple[str, str], ...]
+_LONG_DIGITS = 16
+"""So many digits are no number that anybody counts."""
+
+
+def _join_digits(shapes: dict[Shape, list[str]]) -> None:
+    """Join names with hexadecimal digits and those that have, there, by chance only numbers."""
+    for shape in sorted(shapes, key=lambda one: sum(part == ("n", "") for part in one)):
+        at = [number for number, part in enumerate(shape) if part == ("n", "")]
+        long = [
+            one for one in at
+            if all(len(_tokens(path)[one][1]) >= _LONG_DIGITS for path in shapes[shape])
+            and len({len(_tokens(path)[one][1]) for path in shapes[shape]}) == 1
+        ]  # fmt: skip
+        if not long:
+            continue
+        other = tuple(("x", "") if number in long else part for number, part in enumerate(shape))
+        several = all(len({_tokens(path)[one][1] for path in shapes[shape]}) > 1 for one in long)
+        if not several and other not in shapes:
+            continue  # one long number that all have is an account
+        shapes.setdefault(other, []).extend(shapes.pop(shape))
 
 
 def _with_words(shapes: Mapping[Shape, list[str]]) -> dict[Shape, list[str]]:
     """Join kinds that are the same but for one word of the files' own names."""
     likes: dict[Shape, list[Shape]] = {}
+    endings: dict[Shape, int] = {}
     for shape in shapes:
         slash = max((at for at, one in enumerate(shape) if one == ("s", "/")), default=-1)
         dot = max((at for at, one in enumerate(shape) if one == ("s", ".")), default=-1)
@@ -79,15 +102,29 @@ def _with_words(shapes: Mapping[Shape, list[str]]) -> dict[Shape, list[str]]:
             # Without an ending, only a whole name in a folder of a save's own folder can be a word.
             deep = sum(one == ("s", "/") for one in shape) > 1 and slash == len(shape) - 2
             dot = len(shape) if deep else slash
-        for at in range(slash + 1, dot):
+        twice = sum(one == ("s", ".") for one in shape[slash + 1 :]) > 1
+        for at in range(slash + 1, len(shape) if twice else dot):
             if shape[at][0] == "w":
-                likes.setdefault((*shape[:at], ("w", ""), *shape[at + 1 :]), []).append(shape)
+                like = (*shape[:at], ("w", ""), *shape[at + 1 :])
+                likes.setdefault(like, []).append(shape)
+                if at > dot:
+                    endings[like] = at
     found = dict(shapes)
     for like, own in sorted(likes.items(), key=lambda one: -len(one[1])):
         own = [one for one in own if one in found]
-        if len(own) > 1:
+        if len(own) > 1 and not (like in endings and _has_all(own, endings[like], found)):
             found[like] = [name for one in own for name in found.pop(one)]
     return found
+
+
+def _has_all(own: Sequence[Shape], at: int, shapes: Mapping[Shape, list[str]]) -> bool:
+    """Tell whether each save has files with all of these endings: they are no names, then."""
+    sets = [
+        {tuple(text for number, (_, text) in enumerate(_tokens(path)) if number != at)
+         for path in shapes[one]}
+        for one in own
+    ]  # fmt: skip
+    return all(one == sets[0] for one in sets)
 
 
 def _with_texts(singles: Sequence[str]) -> list[NameKind]:

@@ -3,29 +3,30 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import partial
+from itertools import islice
 from pathlib import Path
-from typing import NamedTuple
 
-import numpy as np
 from msgspec import Struct
 from msgspec.structs import replace
 
 from clever_ferry.cargo import new_digest
 from clever_ferry.errors import FerryError, NotFoundError
-from clever_ferry.forms.recognising import COMPRESSED, recognise
+from clever_ferry.forms.recognising import recognise
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.payload import head
 from clever_ferry.studying.budget import MOST_HELD, Budget, OverError
 from clever_ferry.studying.guess import Guess, Place
 from clever_ferry.studying.heads import guess_front
 from clever_ferry.studying.leaves import leaves_of, text_form
+from clever_ferry.studying.looks import Block, blocks, density_of, what_they_are
 from clever_ferry.studying.names import NameKind, above, kinds_of_names
 from clever_ferry.studying.peeling import Hint, Peeled, Step, peel
 from clever_ferry.studying.streams import Stream, streams_in
 from clever_ferry.studying.values import Found, Wanted, find_value, wanted
-from clever_ferry.tree import FileInfo
+from clever_ferry.tree import FileInfo, Files
 
 __all__ = [
     "Alike",
@@ -36,12 +37,13 @@ __all__ = [
     "Study",
     "ValueFound",
     "study",
+    "study_files",
 ]
 
 _MOST_FILES, _MOST_KINDS, _SAMPLES, _MOST_APART, _MOST_BESIDE = 200_000, 40, 8, 64, 2_000
 _MOST_TOGETHER = 160 << 20
 """Bytes of all files of a kind that are held at a time."""
-_FRONT, _LEAST_BLOCK = 64, 128
+_FRONT = 64
 """Bytes of what is not packed that are looked at as a front."""
 _DENSE, _JUDGED = 7.6, 2048
 """Bits a byte from which on bytes look encrypted or packed, and how many it takes to say so."""
@@ -63,14 +65,6 @@ class Sample(Struct, frozen=True):
     stamp: int
     cut: bool
     """Whether it is longer than what is looked at."""
-
-
-class Block(NamedTuple):
-    """A part of a file: how dense it is, of at most 1; the share of zeros; that of letters."""
-
-    density: float
-    zeros: float
-    letters: float
 
 
 class StageStudied(Struct, frozen=True):
@@ -161,15 +155,41 @@ def study(
     What is known as the time is up, or the user stops it, is what is returned. Raises NotFoundError
     where there is nothing to look at.
     """
+    return _studied(partial(_gathered, paths), known, budget, hints or {}, keeps=keeps)
+
+
+def study_files(
+    files: Files, place: str, known: Sequence[Known], budget: Budget, *, hints: Mapping[str, Hint]
+) -> Study:
+    """Look at all files of a folder, or of a box, as `study` does; their bytes are kept.
+
+    `place` is the folder's path, in which it may stand whose they are.
+    """
+
+    def gathered(found: Study) -> Iterable[Gathered]:
+        infos = {info.path: info for info in islice(files.walk(lambda _: True), _MOST_FILES)}
+        found.count = len(infos)
+        yield files, place, infos, kinds_of_names(infos)
+
+    return _studied(gathered, known, budget, hints, keeps=True)
+
+
+Gathered = tuple[Files, str, dict[str, FileInfo], list[NameKind]]
+"""Files, the path of their folder, which there are, and of which kinds."""
+
+
+def _studied(
+    gathered: Callable[[Study], Iterable[Gathered]], known: Sequence[Known], budget: Budget,
+    hints: Mapping[str, Hint], *, keeps: bool,
+) -> Study:  # fmt: skip
     found = Study()
     try:
-        for root, infos, names in _gathered(paths, found):
-            files = FolderFiles(root)
+        for files, place, infos, names in gathered(found):
             for named in names[:_MOST_KINDS]:
                 budget.begin(named.pattern)
                 for kind in _by_content(files, named):
-                    hint = (hints or {}).get(kind.pattern)
-                    one = _kind(files, kind, infos, known, budget, hint)
+                    hint = hints.get(kind.pattern)
+                    one = _kind(files, place, kind, infos, known, budget, hint)
                     found.kinds.append(one if keeps else replace(one, inside=()))
             if len(names) > _MOST_KINDS:
                 found.notes.append(
@@ -186,9 +206,7 @@ def study(
     return found
 
 
-def _gathered(
-    paths: Sequence[Path], found: Study
-) -> Iterable[tuple[Path, dict[str, FileInfo], list[NameKind]]]:
+def _gathered(paths: Sequence[Path], found: Study) -> Iterable[Gathered]:
     """Yield folders with their files, by kinds; files that are named are of their folder."""
     named: list[Path] = []
     for path in paths:
@@ -196,8 +214,9 @@ def _gathered(
             named.append(path.absolute())
             continue
         infos: dict[str, FileInfo] = {}
+        files = FolderFiles(path)
         try:
-            for info in FolderFiles(path).walk(lambda _: True):
+            for info in files.walk(lambda _: True):
                 if len(infos) >= _MOST_FILES:
                     found.notes.append(f"only the first {_MOST_FILES:,} files were counted")
                     break
@@ -205,7 +224,7 @@ def _gathered(
         except (FerryError, OSError) as error:
             found.notes.append(getattr(error, "what", str(error)))
         found.count += len(infos)
-        yield path, infos, kinds_of_names(infos)
+        yield files, files.text, infos, kinds_of_names(infos)
     for drive in sorted({one.anchor for one in named}):
         own = [one for one in named if one.anchor == drive]
         top = Path(os.path.commonpath([one.parent for one in own]))
@@ -219,7 +238,7 @@ def _gathered(
             infos[inner] = known
         found.count += len(infos)
         # Whoever names files means them to be of one kind, unless their endings differ.
-        yield top, infos, _as_meant(infos)
+        yield files, files.text, infos, _as_meant(infos)
 
 
 def _as_meant(infos: Mapping[str, FileInfo]) -> list[NameKind]:
@@ -236,8 +255,8 @@ def _as_meant(infos: Mapping[str, FileInfo]) -> list[NameKind]:
 
 
 def _kind(
-    files: FolderFiles, names: NameKind, infos: Mapping[str, FileInfo], known: Sequence[Known],
-    budget: Budget, hint: Hint | None = None,
+    files: Files, where: str, names: NameKind, infos: Mapping[str, FileInfo],
+    known: Sequence[Known], budget: Budget, hint: Hint | None,
 ) -> KindStudied:  # fmt: skip
     chosen = _chosen(names.paths, infos)
     most = min(MOST_HELD, _MOST_TOGETHER // max(1, len(chosen)))
@@ -255,7 +274,7 @@ def _kind(
         if not any(one.cut for one in samples)
         else [Peeled(tuple(raws), None)]
     )
-    place = _place(files, names, samples, infos)
+    place = _place(where, names, samples, infos)
     stages = tuple(_stage(peeled, at, place, samples, budget) for at in range(len(peeled)))
     values, missing = _values(peeled, samples, known, budget)
     digests = tuple(_digest(one) for one in peeled[-1].samples)
@@ -263,7 +282,7 @@ def _kind(
     return KindStudied(names, tuple(samples), stages, values, missing, digests, inside)
 
 
-def _by_content(files: FolderFiles, names: NameKind) -> list[NameKind]:
+def _by_content(files: Files, names: NameKind) -> list[NameKind]:
     """Return files of like names apart, where some are texts and others are not, and so on."""
     kinds: dict[str, list[int]] = {}
     for at, path in enumerate(names.paths[:_MOST_APART]):
@@ -302,12 +321,12 @@ def _chosen(paths: Sequence[str], infos: Mapping[str, FileInfo]) -> list[str]:
 
 
 def _place(
-    files: FolderFiles, names: NameKind, samples: Sequence[Sample], infos: Mapping[str, FileInfo]
+    where: str, names: NameKind, samples: Sequence[Sample], infos: Mapping[str, FileInfo]
 ) -> Place:
     at = {path: number for number, path in enumerate(names.paths)}
     own = [at[one.path] for one in samples]
     texts = {name: tuple(values[one] for one in own) for name, values in names.fields.items()}
-    texts |= {name: (text,) * len(own) for name, text in above(files.text).items()}
+    texts |= {name: (text,) * len(own) for name, text in above(where).items()}
     numbers = {
         name: tuple(map(int, values))
         for name, values in texts.items()
@@ -326,8 +345,8 @@ def _stage(
     if at == 0:
         sizes = tuple(one.size for one in samples)
     first = stage.samples[0] if stage.samples else b""
-    what = _what(stage.samples)
-    density = _density(first)
+    what = what_they_are(stage.samples)
+    density = density_of(first)
     step = stage.step
     front: Sequence[Guess] = ()
     back: Sequence[Guess] = ()
@@ -362,7 +381,7 @@ def _stage(
         within = tuple(streams_in(first, budget))[:20]
     return StageStudied(
         sizes, what, density, tuple(front), tuple(back), step, within, first[:32],
-        _blocks(first),
+        blocks(first),
     )  # fmt: skip
 
 
@@ -373,47 +392,6 @@ def _told(front: Sequence[Guess]) -> list[Guess]:
         default=-1,
     )
     return list(front[: last + 1])
-
-
-def _blocks(data: bytes) -> tuple[Block, ...]:
-    if not data:
-        return ()
-    raw = np.frombuffer(data, np.uint8)
-    size = max(_LEAST_BLOCK, -(-len(raw) // 256))
-    found = []
-    for at in range(0, len(raw), size):
-        part = raw[at : at + size]
-        counts = np.bincount(part, minlength=256)
-        most = np.log2(max(2, min(256, len(part))))
-        letters = float(counts[0x20:0x7F].sum() / len(part))
-        found.append(Block(_bits(counts) / float(most), float(counts[0] / len(part)), letters))
-    return tuple(found)
-
-
-def _what(samples: Sequence[bytes]) -> str:
-    kinds = {recognise(one[:4096]) for one in samples if one}
-    if not kinds:
-        return "empty"
-    if len(kinds) > 1:
-        return "bytes"
-    kind = kinds.pop()
-    if kind == "text":
-        forms = {text_form(one) for one in samples}
-        return (forms.pop() if len(forms) == 1 else "") or "text"
-    return kind if kind in COMPRESSED or kind != "unknown" else "bytes"
-
-
-def _density(data: bytes) -> float:
-    """Return how many bits of information a byte has (Shannon's entropy), of up to 8 MiB."""
-    if not data:
-        return 0.0
-    counts = np.bincount(np.frombuffer(data[: 8 << 20], np.uint8), minlength=256)
-    return _bits(counts)
-
-
-def _bits(counts: np.ndarray) -> float:
-    share = counts[counts > 0] / counts.sum()
-    return float(-(share * np.log2(share)).sum())
 
 
 def _values(
