@@ -242,6 +242,13 @@ def pytest_terminal_summary(terminalreporter: Any) -> None:
     told = [value for one in reports for name, value in one.user_properties if name == "injections"]
     kills = [value for one in reports for name, value in one.user_properties if name == "kills"]
     routes = [value for one in reports for name, value in one.user_properties if name == "routes"]
+    drafts = [int(value) for one in reports for name, value in one.user_properties
+              if name == "drafts"]  # fmt: skip
+    if drafts:  # each says 0 as it begins, and 1 once it was carried there and back
+        count = f"{sum(drafts)} of {drafts.count(0)}"
+        terminalreporter.write_line(
+            f"Drafts that carry there and back with no hand at them: {count}"
+        )
     if routes:
         terminalreporter.write_line(f"Routes times directions: {sum(routes):,}")
     if kills:

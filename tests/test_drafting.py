@@ -11,6 +11,7 @@ import zlib
 from collections.abc import Callable
 from pathlib import Path
 from random import Random
+from typing import NamedTuple
 
 import pytest
 
@@ -22,13 +23,17 @@ from clever_ferry.studying.budget import Budget
 from clever_ferry_demo.invented import FORMATS
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.saltglass.server import ServerStore
+from clever_ferry_demo.world import lay_finch
 from tests.boxes_made import MadeBox
 from tests.conftest import Den, run_module
 
-CARRIED = {"cashbox", "pocket-finch", "orrery-yard", "longshore-log", "ebb-dynamo"}
-"""Of the invented formats, those whose drafts carry to free slots and back with no hand at them."""
-DOUBTED = {"longshore-log"}
-"""Of those: its times are none that anybody would take for one, and the draft says so."""
+CARRIED = {"cashbox", "pocket-finch", "orrery-yard", "longshore-log", "ebb-dynamo", "ropewalk",
+           "waybill", "moth-lantern"}  # fmt: skip
+"""Of the invented formats, those whose drafts carry there and back with no hand at them."""
+DOUBTED = {"longshore-log", "moth-lantern"}
+"""Of those, the ones in which something is not clear, as their drafts say: the one's times are none
+that anybody would take for one; the other's saves have a number that only their game makes, so that
+a draft carries onto saves that are there."""
 
 
 def saves(dice: Random, slots: tuple[int, ...]) -> dict[int, tuple[bytes, bytes]]:
@@ -54,9 +59,11 @@ def used(den: Den, file: Path) -> None:
 
 @pytest.mark.parametrize("name", FORMATS)
 def test_a_draft_of_an_invented_format_carries_or_says_what_it_lacks(
-    linux: Callable[..., Den], tmp_path: Path, name: str
-) -> None:
+    linux: Callable[..., Den], tmp_path: Path, record_property: Callable[[str, object], None],
+    name: str,
+) -> None:  # fmt: skip
     """What it carries is read by the format's own reader, of saves that the draft has not seen."""
+    record_property("drafts", 0)
     den, dice = linux(home="home"), Random(11)
     third = 10 if name == "longshore-log" else 3  # its folders' letters are seen from ten on
     seen, new = saves(dice, (1, 2, third)), saves(dice, (5, 6))
@@ -84,59 +91,135 @@ def test_a_draft_of_an_invented_format_carries_or_says_what_it_lacks(
     used(den, file)
     plain(tmp_path / "new" / "plain", new)
     where = f"my-{name}/made@{tmp_path / 'it'}"
-    den.cferry("cross", f"my-{name}/plain@{tmp_path / 'new'}", where, "--yes")
-    assert FORMATS[name].read(made) == {**seen, **new}
+    onto = ((":5", ":2"), (":6", ":1")) if name == "moth-lantern" else (("", ""),)
+    for one, other in onto:
+        den.cferry("cross", f"my-{name}/plain@{tmp_path / 'new'}{one}", f"{where}{other}",
+                   "--replace", "--yes")  # fmt: skip
+    came = {5: 2, 6: 1} if name == "moth-lantern" else {5: 5, 6: 6}
+    expected = {**seen, **{came[slot]: content for slot, content in new.items()}}
+    assert FORMATS[name].read(made) == expected
     den.cferry("check", where)
-    den.cferry("cross", f"{where}:5", f"my-{name}/plain@{tmp_path / 'it'}:7", "--yes")
+    den.cferry("cross", f"{where}:{came[5]}", f"my-{name}/plain@{tmp_path / 'it'}:7", "--yes")
     assert (tmp_path / "it" / "plain" / "7.world").read_bytes() == new[5][0]
+    record_property("drafts", 1)
 
 
-def test_saltglass_is_drafted_from_its_depot_and_its_server(den: Den, tmp_path: Path) -> None:
-    rented = tmp_path / "rented"
-    server = ServerStore(rented)
+class Route(NamedTuple):
+    """Two editions' folders, what is carried there and back, and what their game says of it."""
+
+    folders: tuple[Path, Path]
+    there: tuple[str, ...]
+    back: tuple[str, ...]
+    says: Callable[[], tuple[str, str]]
+
+
+def _to_server(den: Den) -> Route:
+    server = ServerStore(den.top / "rented")
     server.set_up()
-    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:2", "--yes")
     for slot, to in ((1, 1), (2, 3), (3, 2)):
-        den.cferry("cross", f"saltglass/depot:{slot}", f"saltglass/server@{rented}:{to}", "--yes",
-                   "--no-tell")  # fmt: skip
-    file = tmp_path / "isles.toml"
-    known = ("--known", "voyage-00:day=12", "--known", "voyage-02:day=57")
-    told = den.cferry("draft", den.depot, rented / "isles", "-o", file, *known).out
-    assert told.count("the same, pieces and facts") == 2
-    assert "In doubt" not in told
-    text = file.read_text()
-    for said in (
+        den.cferry("cross", f"saltglass/depot:{slot}", f"saltglass/server@{den.top}/rented:{to}",
+                   "--yes", "--no-tell")  # fmt: skip
+    return Route(
+        (den.depot, den.top / "rented" / "isles"),
+        ("it/saltglass:2", f"it/isles@{den.top}/rented:7"),
+        (f"it/isles@{den.top}/rented:2", "it/saltglass:5"),
+        lambda: (str(server.load(7) == server.load(3)), den.loads("depot", 5)),
+    )  # fmt: skip
+
+
+def _to_crate(den: Den) -> Route:
+    den.cferry("cross", "saltglass/depot:1", "saltglass/tern:3", "--yes")
+    return Route((den.depot, den.tern), ("it/saltglass:3", "it/second:5"),
+                 ("it/second:1", "it/saltglass:6"),
+                 lambda: (den.loads("tern", 5), den.loads("depot", 6)))  # fmt: skip
+
+
+def _to_finch(den: Den) -> Route:
+    lay_finch(den.top)
+    den.cferry("cross", "saltglass/depot:1", "saltglass/finch:2", "--yes")
+    return Route((den.depot, next(den.top.rglob("SALTGLASS"))), ("it/saltglass:3", "it/second:3"),
+                 ("it/second:2", "it/saltglass:6"),
+                 lambda: (den.loads("finch", 3), den.loads("depot", 6)))  # fmt: skip
+
+
+def _tales(den: Den) -> Callable[[str, int], str]:
+    """Lay three tales a side, and return what says of one which it is."""
+    lay_moth_lantern(den.top)
+    run_module("clever_ferry_demo.moth_lantern.program", "--edition", "classic", "new", "--slot",
+               "5", env=den.env)  # fmt: skip
+    for slot, other in ((1, 2), (3, 3)):
+        for edition in ("anniversary", "finch"):
+            route = (f"moth-lantern/classic:{slot}", f"moth-lantern/{edition}:{other}")
+            den.cferry("cross", *route, "--yes")
+
+    def said(edition: str, slot: int) -> str:
+        done = run_module("clever_ferry_demo.moth_lantern.program", "--edition", edition, "load",
+                          "--slot", str(slot), env=den.env)  # fmt: skip
+        return done.out + done.err
+
+    return said
+
+
+def _to_anniversary(den: Den) -> Route:
+    home, said = den.top / "C/Users/Wren", _tales(den)
+    return Route(
+        (home / "Documents/Moth and Lantern", home / "Saved Games/Moth & Lantern Anniversary"),
+        ("it/moth-and-lantern:3", "it/moth-lantern-anniver:5"),
+        ("it/moth-lantern-anniver:2", "it/moth-and-lantern:8"),
+        lambda: (said("anniversary", 5), said("classic", 8)),
+    )
+
+
+def _to_moth_finch(den: Den) -> Route:
+    home, said = den.top / "C/Users/Wren", _tales(den)
+    return Route(
+        (home / "Documents/Moth and Lantern", next(den.top.rglob("MOTHLANT"))),
+        ("it/moth-and-lantern:3", "it/mothlant:1", "--replace"),
+        ("it/mothlant:2", "it/moth-and-lantern:8"), lambda: (said("finch", 1), said("classic", 8)),
+    )  # fmt: skip
+
+
+@pytest.mark.parametrize(("make", "says", "writes"), [
+    (_to_server, ("True", "Heron Point, day 57"), (
         'under = "low-data", path = "NineKettles/Saltglass/{account}"',
         '{ type = "u64", name = "account", order = "little", bound = "account" }',
         'people = { each = "player" }', 'bound = "world"',
         '"voyage-{slot}-{world}/people/{player}.sgt"', '"isle-{slot}/folk/{player}"',
         'computed = { what = "crc32", of = "payload" }', "options = { shared = true",
-    ):  # fmt: skip
-        assert said in text, said
-    used(den, file)
-    den.cferry("cross", "isles/saltglass:2", f"isles/isles@{rented}:7", "--yes")
-    assert server.load(7) == server.load(3)
-    den.cferry("cross", f"isles/isles@{rented}:2", "isles/saltglass:5", "--yes")
-    assert "Heron Point, day 57" in den.loads("depot", 5)
-
-
-def test_moth_and_lantern_is_drafted_with_whose_files_they_are(den: Den, tmp_path: Path) -> None:
-    home = den.top / "C/Users/Wren"
-    lay_moth_lantern(den.top)
-    den.cferry("cross", "moth-lantern/classic:1", "moth-lantern/anniversary:free", "--yes")
-    file = tmp_path / "tales.toml"
-    told = den.cferry("draft", home / "Documents/Moth and Lantern",
-                      home / "Saved Games/Moth & Lantern Anniversary", "-o", file).out  # fmt: skip
+    )),
+    (_to_crate, ("Heron Point, day 57", "Heron Point, day 20"), (
+        'kind = "indexed"', 'blob = "stow/{id}-{part}.tern"', '"isle{slot}.folk.{player}"',
+        'check = { at = "/check", what = "crc32" }', 'name = "owner", bound = "account"',
+        'length = "varint"', 'computed = { what = "adler32", of = "before" }', 'unit = "ms"',
+    )),
+    (_to_finch, ("Heron Point, day 57", "Saltmarsh, day 12"), ('"SG{slot}_{player}.FLK"',)),
+    (_to_anniversary, ("By candle", "Ada's first"), (
+        '"{owner}-tale{slot}.mth"', 'name = "owner", order = "little", bound = "owner"',
+    )),
+    (_to_moth_finch, ("By candle", "Ada's first"), (
+        'describes = "mth"', 'bound = "page"', 'name = "account", order = "little"',
+    )),
+])  # fmt: skip
+def test_the_demo_s_games_are_drafted_and_their_own_programs_load_what_is_carried(
+    den: Den, tmp_path: Path, record_property: Callable[[str, object], None],
+    make: Callable[[Den], Route], says: tuple[str, str], writes: tuple[str, ...],
+) -> None:  # fmt: skip
+    record_property("drafts", 0)
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:2", "--yes")
+    route, file = make(den), tmp_path / "it.toml"
+    known = ("--known", "voyage-00:day=12", "--known", "voyage-02:day=57")
+    told = den.cferry("draft", *route.folders, "-o", file,
+                      *(known if route.folders[0] == den.depot else ())).out  # fmt: skip
     assert told.count("the same, pieces and facts") == 2
     text = file.read_text()
-    assert '"{owner}-tale{slot}.mth"' in text
-    assert 'name = "owner", order = "little", bound = "owner"' in text
+    for said in writes:
+        assert said in text, said
     used(den, file)
-    route = ("tales/moth-lantern-anniver:1", "tales/moth-and-lantern:3")
-    den.cferry("cross", *route, "--yes", "--replace")
-    played = run_module("clever_ferry_demo.moth_lantern.program", "--edition", "classic", "load",
-                        "--slot", "3", env=den.env)  # fmt: skip
-    assert "a try" in played.out, played.err
+    for way in (route.there, route.back):
+        den.cferry("cross", *way, "--yes", "--no-tell")
+    for said, right in zip(route.says(), says, strict=True):
+        assert right in said
+    record_property("drafts", 1)
 
 
 def test_saves_that_have_names_of_their_own(linux: Callable[..., Den], tmp_path: Path) -> None:

@@ -28,6 +28,10 @@ from clever_ferry.recipes import Edition, Game
 __all__ = ["Rehearsed", "rehearse"]
 
 
+_ABOVE = 4
+"""So many folders' names, the own one among them."""
+
+
 class Rehearsed(Struct, frozen=True):
     """What became of one save that went to another edition and came back, both on copies."""
 
@@ -101,8 +105,9 @@ def _why(error: OSError) -> str:
 
 
 def _copied(folder: Path, into: Path) -> Path:
-    """Copy a folder under its own name, which may say whose the saves in it are."""
-    return shutil.copytree(folder, into / folder.resolve().name, symlinks=True)
+    """Copy a folder under its own name, and those above it: one may say whose the saves are."""
+    above = folder.resolve().parts[1:][-_ABOVE:]
+    return shutil.copytree(folder, into.joinpath(*above), symlinks=True)
 
 
 def _opened(computer: Computer, game: Game, edition: Edition, folder: Path) -> OpenBerth | None:

@@ -92,6 +92,8 @@ def _packed(folder: Folder) -> Iterator[Boxed]:
         if not 64 <= folder.infos[path].size <= MOST_HELD:
             continue
         raw = folder.raw(path)
+        if recognise(raw[:4096]) != "unknown":
+            continue
         for one in islice(ranges_in(raw, folder.budget), _MOST_TABLES):
             found = Boxed({})
             if _with_table(found, raw, one, folder, folder.infos[path].stamp):

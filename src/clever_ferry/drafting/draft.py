@@ -10,6 +10,7 @@ from msgspec import Struct
 
 from clever_ferry.drafting.boxed import Boxed
 from clever_ferry.drafting.boxing import box_in
+from clever_ferry.drafting.cards import cards_in
 from clever_ferry.drafting.facts import FactDraft, facts_of
 from clever_ferry.drafting.pairing import Paired, hints_between, pair
 from clever_ferry.drafting.sides import Side, side_of
@@ -66,8 +67,15 @@ def draft(
     if len(sides) == 2 and (hints := hints_between(sides[0], sides[1], pairs)):
         sides = look(hints)  # what one side has plain tells the other side's key
         pairs = pair(*sides)
-    _doubt_unpaired(sides, pairs)
     facts = facts_of(sides)
+    paired = {id(one.first) for one in pairs} | {id(one.second) for one in pairs}
+    for side in sides:
+        try:
+            every = paired if len(sides) == 2 else {*map(id, side.pieces)}
+            facts += cards_in(side, every, facts, budget)
+        except OverError:
+            stopped.append(budget.stopped_at)
+    _doubt_unpaired(sides, paired)
     berths = {one.ident: _berth(one, computer) for one in sides}
     text = recipe_text(ident, sides, pairs, facts, berths)
     return Drafted(text, tuple(sides), tuple(pairs), tuple(facts), next(filter(None, stopped), ""))
@@ -83,11 +91,11 @@ def _box(root: Path, ident: str, budget: Budget, stopped: list[str]) -> Boxed | 
     return None
 
 
-def _doubt_unpaired(sides: Sequence[Side], pairs: Sequence[Paired]) -> None:
-    paired = {id(one.first) for one in pairs} | {id(one.second) for one in pairs}
+def _doubt_unpaired(sides: Sequence[Side], paired: set[int]) -> None:
     for side in sides if len(sides) == 2 else ():
         for piece in side.pieces:
-            if id(piece) not in paired and not piece.shared:
+            is_card = piece.card is not None and piece.card.of
+            if id(piece) not in paired and not piece.shared and not is_card:
                 side.doubts.append(
                     f"the {piece.role} ({piece.path}) has no like on the other side, so what comes "
                     "from there has none"

@@ -28,6 +28,7 @@ from clever_ferry.studying.rows import (
 __all__ = ["Ranges", "odd", "ranges_in"]
 
 _REGION, _FEWEST, _MOST_FIRST, _MOST_COUNTS = 1 << 15, 3, 6, 64
+_MOST_CANDIDATES = 400
 _MOST_GAP, _MOST_TAIL, _LONGEST_FRONT, _LONGEST_ROW, _MOST_BETWEEN = 4_096, 64, 1_024, 512, 96
 _ALIGNS = (2, 4, 8, 16, 32, 64, 128, 256, 512, 1024, 2048, 4096)
 _BEFORE = [
@@ -62,7 +63,7 @@ class _Number(NamedTuple):
 def ranges_in(raw: bytes, budget: Budget) -> Iterator[Ranges]:
     """Yield the tables that a file may have, the likelier ones first."""
     found: list[Ranges] = []
-    for at, units in _candidates(raw):
+    for at, units in islice(_candidates(raw), _MOST_CANDIDATES):
         for rows in rows_around([Marked(raw, at)], 0, budget, units=units):
             found += _ranged(raw, rows)
             if budget.over:

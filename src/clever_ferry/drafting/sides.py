@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from clever_ferry.drafting.boxed import Boxed
 from clever_ferry.drafting.wrapping import Wrapped, wrapped
@@ -14,6 +14,9 @@ from clever_ferry.errors import NotFoundError, UnsupportedError
 from clever_ferry.studying.leaves import leaves_of
 from clever_ferry.studying.names import above
 from clever_ferry.studying.study import KindStudied
+
+if TYPE_CHECKING:
+    from clever_ferry.drafting.cards import Card
 
 __all__ = ["Piece", "Side", "side_of"]
 
@@ -38,6 +41,10 @@ class Piece:
     """Of which saves there is one: what their names have."""
     holds: str = ""
     wrapped: Wrapped = field(default_factory=Wrapped)
+    names: Mapping[str, str] = field(default_factory=dict)
+    """The recipe's fields, by what the study calls what differs in names."""
+    card: Card | None = None
+    """What it says of other pieces and of its save, where it does."""
     places: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Of a document, what stands at each place in the files that were looked at."""
 
@@ -55,6 +62,8 @@ class Side:
     account: str = ""
     doubts: list[str] = field(default_factory=list)
     box: Boxed | None = None
+    firsts: Mapping[str, int] = field(default_factory=dict)
+    """What numbers in names count from."""
 
 
 def side_of(root: Path, ident: str, kinds: Sequence[KindStudied], box: Boxed | None = None) -> Side:
@@ -109,6 +118,7 @@ def side_of(root: Path, ident: str, kinds: Sequence[KindStudied], box: Boxed | N
         }  # fmt: skip
         if account:
             own_names["account"] = "account"
+        piece.names, side.firsts = own_names, firsts
         piece.wrapped = wrapped(piece.role, piece.kind.stages, piece.kind.inside, own_names, firsts)
         side.doubts += piece.wrapped.doubts
         if piece.kind.stages[-1].looks_locked:

@@ -5,13 +5,13 @@ from __future__ import annotations
 import zlib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from clever_ferry.studying.guess import Guess
 from clever_ferry.studying.peeling import Step
 from clever_ferry.studying.study import StageStudied
 
-__all__ = ["Wrapped", "constants", "wrapped"]
+__all__ = ["Wrapped", "constants", "fields_of", "wrapped"]
 
 _WIDTHS = (8, 4, 2, 1)
 
@@ -27,6 +27,25 @@ class Wrapped:
     doubts: list[str] = field(default_factory=list)
     whole: bool = True
     """Whether all that was found could be said; else what comes out is not the innermost."""
+    begins: dict[tuple[int, bool], int] = field(default_factory=dict)
+    """By stage, and whether within what is around it, how many layers stand in front of it."""
+    named: set[int] = field(default_factory=set)
+
+    def name_stage(self, number: int, *, within: bool) -> str:
+        """Have a stage's bytes be called by a name that others can say, and return that."""
+        at = self.begins[number, within]
+        self.named.add(at)
+        return f"bytes-{at}"
+
+    @property
+    def steps(self) -> list[dict[str, Any]]:
+        """The layers, and the names of stages that others speak of."""
+        found: list[dict[str, Any]] = []
+        for at, layer in enumerate(self.layers):
+            if at in self.named:
+                found.append({"kind": "stage", "name": f"bytes-{at}"})
+            found.append(layer)
+        return found
 
 
 def wrapped(
@@ -42,6 +61,7 @@ def wrapped(
     count = 0
     for number, stage in enumerate(stages):
         step = stage.step
+        found.begins[number, False] = len(found.layers)
         if step is None:
             break
         if step.kind == "xor" and step.key is not None:
@@ -63,6 +83,7 @@ def wrapped(
             found.layers, found.layouts = layers, layouts
             found.whole = False
             break
+        found.begins[number, True] = len(found.layers)
         if step.kind != "header":
             level = _level(step, samples[number], samples[number + 1])
             found.layers.append({"kind": step.kind, **({"level": level} if level else {})})
@@ -112,11 +133,36 @@ def _fields(
     straight = not any(one.behind for one in guesses)
     if straight and sum(one.size for one in guesses) != size:
         return None
+    made = fields_of(guesses, layout.partition("-")[2], names, firsts)
+    if made.lost:
+        lost = ", ".join(str(one["name"]) for one in made.lost[:4])
+        found.doubts.append(
+            f"what stands in front of the {role} has bytes that differ and are not clear "
+            f"({lost}): a crossing takes them from the save that it replaces, and "
+            "is refused where there is none"
+        )
+    found.layouts[layout] = made.fields
+    found.notes[layout] = made.notes
+    return made.fields
+
+
+class Fields(NamedTuple):
+    """Fields of a layout with their remarks, and those that no new header knows."""
+
+    fields: list[dict[str, Any]]
+    notes: list[str]
+    lost: list[dict[str, Any]]
+
+
+def fields_of(
+    guesses: Sequence[Guess], count: str, names: Mapping[str, str], firsts: Mapping[str, int]
+) -> Fields:
+    """Return guesses as a layout's fields, all with names; `count` is that of the next stage."""
     fields: list[dict[str, Any]] = []
     notes: list[str] = []
     used: set[str] = set()
     for one in guesses:
-        for spec, note in _spelled(one, layout, names, firsts):
+        for spec, note in _spelled(one, count, names, firsts):
             if spec["type"] not in ("magic", "padding"):
                 wanted = spec.pop(
                     "name", f"at_{one.behind}_{one.at}" if one.behind else f"at_{one.at}"
@@ -128,20 +174,11 @@ def _fields(
                 spec = {"type": spec.pop("type"), "name": name, **spec}
             fields.append(spec)
             notes.append(note)
-    lost = [str(one["name"]) for one in fields if not _is_known(one)]
-    if lost:
-        found.doubts.append(
-            f"what stands in front of the {role} has bytes that differ and are not clear "
-            f"({', '.join(lost[:4])}): a crossing takes them from the save that it replaces, and "
-            "is refused where there is none"
-        )
-    found.layouts[layout] = fields
-    found.notes[layout] = notes
-    return fields
+    return Fields(fields, notes, [one for one in fields if not _is_known(one)])
 
 
 def _spelled(
-    guess: Guess, layout: str, names: Mapping[str, str], firsts: Mapping[str, int]
+    guess: Guess, count: str, names: Mapping[str, str], firsts: Mapping[str, int]
 ) -> list[tuple[dict[str, Any], str]]:
     """Return a guess as fields of a layout, with a remark for each."""
     spec = {key: value for key, value in guess.spec.items() if key != "bound"}
@@ -157,7 +194,7 @@ def _spelled(
         computed = dict(spec["computed"])
         if computed["of"] == "next":
             more = {key: one for key, one in computed.items() if key == "plus"}
-            stage = f"inside-{layout.partition('-')[2]}"
+            stage = f"inside-{count}"
             computed = {"what": computed["what"], "at_stage": stage, **more}
         kind = {"payload": "plain", "inside": "packed"}.get(
             str(guess.spec["computed"]["of"]), "other"

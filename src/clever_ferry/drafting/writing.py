@@ -85,8 +85,18 @@ def _edition(side: Side, berth: Mapping[str, str]) -> Iterator[str]:
     yield "files = ["
     for piece in side.pieces:
         spec: dict[str, Any] = {"role": piece.role, "path": piece.path}
-        if piece.wrapped.layers:
-            spec["layers"] = [f"{side.ident}-{piece.role}"]
+        layers = [f"{side.ident}-{piece.role}"] if piece.wrapped.steps else []
+        card = piece.card
+        if card is not None and card.values:
+            layers.append(f"{side.ident}-{piece.role}-says")
+        if layers:
+            spec["layers"] = layers
+        if card is not None and card.of:
+            spec["describes"] = card.of
+            spec |= (
+                {"template": card.template} if card.template
+                else {"layout": f"{side.ident}-{piece.role}"}
+            )  # fmt: skip
         seen = len(piece.kind.names.paths)
         yield f"  {_value(spec)},  # seen {seen} {'time' if seen == 1 else 'times'}"
     yield "]"
@@ -114,15 +124,27 @@ def _tables(title: str, spec: Mapping[str, Any]) -> Iterator[str]:
 
 
 def _wrappings(sides: Sequence[Side], facts: Sequence[FactDraft]) -> Iterator[str]:
-    every = [(side, piece) for side in sides for piece in side.pieces if piece.wrapped.layers]
-    if every:
+    pieces = [(side, piece) for side in sides for piece in side.pieces]
+    every = [(side, piece) for side, piece in pieces if piece.wrapped.steps]
+    cards = [(side, piece, piece.card) for side, piece in pieces if piece.card is not None]
+    if every or any(card.values for _, _, card in cards):
         yield ""
         yield "[layers]"
+    for side, piece, card in cards:
+        if card.values:
+            name, kind = (
+                f"{side.ident}-{piece.role}-says",
+                f'kind = "agrees", holds = "{piece.holds}"',
+            )
+            yield f"{name} = [{{ {kind}, values = ["
+            for value, note in zip(card.values, card.notes, strict=True):
+                yield f"  {_value(value)},  # {note}"
+            yield "] }]"
     for side, piece in every:
         prefix = f"{side.ident}-{piece.role}-"
         steps = [
             {key: f"{prefix}{value}" if key == "layout" else value for key, value in one.items()}
-            for one in piece.wrapped.layers
+            for one in piece.wrapped.steps
         ]
         line = f"{side.ident}-{piece.role} = [{', '.join(map(_value, steps))}]"
         if len(line) <= _WIDE:
@@ -138,6 +160,11 @@ def _wrappings(sides: Sequence[Side], facts: Sequence[FactDraft]) -> Iterator[st
             yield ""
             yield f"[layouts.{prefix}{name}]"
             yield from _fields(fields, piece.wrapped.notes[name])
+    for side, piece, card in cards:
+        if card.fields:
+            yield ""
+            yield f"[layouts.{side.ident}-{piece.role}]"
+            yield from _fields(card.fields, card.notes)
     for side in sides:
         for name, laid in (side.box.layouts if side.box is not None else {}).items():
             yield ""

@@ -76,7 +76,18 @@ def _side_by_side(raw: np.ndarray, found: Sequence[Guess], known: Place) -> list
     """Return of guesses that contradict each other the surest, and what the other bytes are."""
     taken = np.zeros(raw.shape[1], bool)
     kept: list[Guess] = []
-    for one in sorted(found, key=lambda guess: (-guess.bits, -guess.size, guess.at)):
+    # A mark is cut where something sure begins in it; and who writes one number in one order of
+    # its bytes writes all of them so.
+    first = [one for one in found if one.sure and one.kind != "mark"]
+    orders = [str(one.spec["order"]) for one in first if "order" in one.spec]
+    usual = max(ORDERS, key=orders.count)
+
+    def rank(one: Guess) -> tuple[object, ...]:
+        odd = one.spec.get("order", usual) != usual
+        return one not in first, -one.bits, odd, -one.size, one.at
+
+    ranked = sorted(found, key=rank)
+    for one in ranked:
         if one.kind == "mark" and taken[: one.size].any():
             # What is printable by chance behind it is something else: it ends there.
             end = int(np.flatnonzero(taken[: one.size])[0])
