@@ -39,7 +39,7 @@ a draft carries onto saves that are there."""
 def saves(dice: Random, slots: tuple[int, ...]) -> dict[int, tuple[bytes, bytes]]:
     return {
         slot: (
-            b"ISLE" + bytes(dice.randrange(4) for _ in range(dice.randrange(900, 3000))),
+            b"ISLE" + bytes(dice.randrange(4) for _ in range(dice.randrange(900, 9000))),
             json.dumps({"name": f"Isle {slot}", "day": dice.randrange(5, 400)}).encode(),
         )
         for slot in slots
@@ -242,14 +242,19 @@ def test_saves_that_have_names_of_their_own(linux: Callable[..., Den], tmp_path:
     den.cferry("cross", f"courts/flat@{tmp_path}:Ünder 3", f"courts/deep@{tmp_path}", "--yes")
     packed = (tmp_path / "deep" / "Ünder 3" / "world.gz").read_bytes()
     assert gzip.decompress(packed) == (tmp_path / "flat" / "Ünder 3.dat").read_bytes()
-    for path in (tmp_path / "deep").rglob(
-        "world.gz"
-    ):  # in pieces: a recipe can say it, a draft not
+    for path in (tmp_path / "deep").rglob("world.gz"):
         data = gzip.decompress(path.read_bytes())
         parts = [zlib.compress(data[at : at + 500]) for at in range(0, len(data), 500)]
         path.write_bytes(b"".join(len(one).to_bytes(4, "big") + one for one in parts))
-    told = den.cferry("draft", tmp_path / "flat", tmp_path / "deep", "-o", tmp_path / "p.toml").out
-    assert "the world is packed in pieces: that is not drafted yet" in told
+    file = tmp_path / "pieces.toml"
+    told = den.cferry("draft", tmp_path / "flat", tmp_path / "deep", "-o", file).out
+    assert told.count("the same, pieces and facts") == 2
+    assert '{ kind = "chunks", most = 500, header = "deep-world-chunk-1"' in file.read_text()
+    for path in (tmp_path / "deep").rglob("world.gz"):
+        path.write_bytes(path.read_bytes() + b"end")
+    file = tmp_path / "ends.toml"
+    told = den.cferry("draft", tmp_path / "flat", tmp_path / "deep", "-o", file).out
+    assert "the world is packed in pieces whose sizes are not clear" in told
     assert "has no like on the other side" in told
     locked = tmp_path / "locked"
     locked.mkdir()

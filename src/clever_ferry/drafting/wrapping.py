@@ -7,7 +7,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
 
-from clever_ferry.studying.guess import Guess
+from clever_ferry.studying.budget import Budget
+from clever_ferry.studying.guess import Guess, Place
+from clever_ferry.studying.heads import guess_straight
 from clever_ferry.studying.peeling import Step
 from clever_ferry.studying.study import StageStudied
 
@@ -27,6 +29,8 @@ class Wrapped:
     doubts: list[str] = field(default_factory=list)
     whole: bool = True
     """Whether all that was found could be said; else what comes out is not the innermost."""
+    inner: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    """The layers of each chunk, by what they are called."""
     begins: dict[tuple[int, bool], int] = field(default_factory=dict)
     """By stage, and whether within what is around it, how many layers stand in front of it."""
     named: set[int] = field(default_factory=set)
@@ -73,11 +77,21 @@ def wrapped(
         if step.kind in ("hex", "base64"):
             found.layers.append({"kind": step.kind})
             continue
-        if step.kind == "chunks":
-            found.doubts.append(f"the {role} is packed in pieces: that is not drafted yet")
-            found.whole = False
-            break
         count += 1
+        if step.kind == "chunks":
+            inner = _chunked(step, samples[number], samples[number + 1])
+            if inner is None:
+                found.doubts.append(f"the {role} is packed in pieces whose sizes are not clear")
+                found.whole = False
+                break
+            most, fields, level = inner
+            layout = f"chunk-{count}"
+            found.layouts[layout], found.notes[layout] = fields.fields, fields.notes
+            found.inner[layout] = [{"kind": step.inner, **({"level": level} if level else {})}]
+            found.layers.append(
+                {"kind": "chunks", "most": most, "layout": layout, "within": layout}
+            )
+            continue
         layers, layouts = list(found.layers), dict(found.layouts)
         if not _around(found, role, count, step, stage, names, firsts):
             found.layers, found.layouts = layers, layouts
@@ -90,6 +104,44 @@ def wrapped(
         if any(_of(one) == "next" for one in (*stage.front, *stage.back)):
             found.layers.append({"kind": "stage", "name": f"inside-{count}"})
     return found
+
+
+def _chunked(
+    step: Step, outside: Sequence[bytes], inside: Sequence[bytes]
+) -> tuple[int, Fields, int | None] | None:
+    """Return how many bytes are in a chunk, what stands before each, and how it is packed.
+
+    None where something stands before or behind all of them, or nothing says how long each is.
+    """
+    fronts: list[bytes] = []
+    bodies: list[dict[str, bytes]] = []
+    sizes: list[list[int]] = []
+    for raw, plain, chunks in zip(outside, inside, step.chunks, strict=True):
+        at = end = 0
+        for begin, stop, size in chunks:
+            fronts.append(raw[end:begin])
+            bodies.append({"inside": raw[begin:stop], "payload": plain[at : at + size]})
+            at, end = at + size, stop
+        if end != len(raw):
+            return None
+        sizes.append([size for _, _, size in chunks])
+    full = {size for own in sizes for size in own[:-1]}
+    width = {len(one) for one in fronts}
+    if len(full) != 1 or len(width) != 1 or max(own[-1] for own in sizes) > (most := full.pop()):
+        return None
+    known = Place(
+        {name: tuple(len(one[name]) for one in bodies) for name in ("inside", "payload")},
+        {}, {}, {}, (0,) * len(fronts),
+    )  # fmt: skip
+    guesses = guess_straight(fronts, bodies, known, Budget(10), width.pop())
+    if not any(dict(one.spec).get("computed", {}).get("of") == "inside" for one in guesses):
+        return None
+    made = fields_of(guesses, "chunk", {}, {})
+    if made.lost:
+        return None
+    chunk = Step(step.inner, (b"",), (b"",))
+    level = _level(chunk, [bodies[0]["inside"]], [bodies[0]["payload"]])
+    return most, made, level
 
 
 def _is_plain(data: bytes) -> bool:

@@ -143,9 +143,11 @@ def _wrappings(sides: Sequence[Side], facts: Sequence[FactDraft]) -> Iterator[st
     for side, piece in every:
         prefix = f"{side.ident}-{piece.role}-"
         steps = [
-            {key: f"{prefix}{value}" if key == "layout" else value for key, value in one.items()}
+            dict(_told(key, value, prefix) for key, value in one.items())
             for one in piece.wrapped.steps
         ]
+        for name, layers in piece.wrapped.inner.items():
+            yield f"{prefix}{name} = [{', '.join(map(_value, layers))}]"
         line = f"{side.ident}-{piece.role} = [{', '.join(map(_value, steps))}]"
         if len(line) <= _WIDE:
             yield line
@@ -175,6 +177,16 @@ def _wrappings(sides: Sequence[Side], facts: Sequence[FactDraft]) -> Iterator[st
             yield ""
             yield f"[layouts.{fact.spec['layout']}]"
             yield from _fields(fact.layout, [""] * len(fact.layout))
+
+
+def _told(key: str, value: Any, prefix: str) -> tuple[str, Any]:
+    """Return a layer's key as a recipe has it, where it names a layout or layers of this piece."""
+    if key == "within":
+        return "layers", [f"{prefix}{value}"]
+    if key == "layout":
+        chunk = str(value).startswith("chunk-")
+        return ("header" if chunk else "layout"), f"{prefix}{value}"
+    return key, value
 
 
 def _fields(fields: Sequence[Mapping[str, Any]], notes: Sequence[str]) -> Iterator[str]:

@@ -41,6 +41,8 @@ class Step(Struct, frozen=True):
     """Of chunks: how each is packed."""
     counts: tuple[int, ...] = ()
     """Of chunks: how many there are in each file."""
+    chunks: tuple[tuple[tuple[int, int, int], ...], ...] = ()
+    """Where each begins and ends in its file, and how many bytes come out of it."""
     mark: bytes = b""
     """What stands right before the packed bytes in all of them, where they do not begin at one
     place."""
@@ -272,6 +274,9 @@ def _chunks(samples: Sequence[bytes], every: Sequence[Sequence[Stream]]) -> Next
     step = Step(
         "chunks", tuple(fronts), tuple(backs), all(one.is_checked for own in every for one in own),
         inner=every[0][0].kind, counts=tuple(map(len, every)),
+        chunks=tuple(
+            tuple((one.start, one.end, len(one.inside)) for one in own) for own in every
+        ),
     )  # fmt: skip
     return step, [b"".join(one.inside for one in own) for own in every]
 
