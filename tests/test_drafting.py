@@ -26,6 +26,7 @@ from clever_ferry_demo.saltglass.server import ServerStore
 from clever_ferry_demo.world import lay_finch
 from tests.boxes_made import MadeBox
 from tests.conftest import Den, run_module
+from tests.test_terminal import at_terminal
 
 CARRIED = {"cashbox", "pocket-finch", "orrery-yard", "longshore-log", "ebb-dynamo", "ropewalk",
            "waybill", "moth-lantern"}  # fmt: skip
@@ -222,6 +223,64 @@ def test_the_demo_s_games_are_drafted_and_their_own_programs_load_what_is_carrie
     record_property("drafts", 1)
 
 
+def test_what_bytes_do_not_tell_is_asked_at_a_terminal(den: Den, tmp_path: Path) -> None:
+    route = _to_finch(den)
+    assert "day 12" in den.loads("finch", 2)  # it has made its index anew
+    folders, file = [str(one) for one in route.folders], tmp_path / "it.toml"
+    assert (route.folders[1] / "SGINDEX.DAT").exists()
+    code, shown = at_terminal(den, "draft", *folders, "-o", str(file), answers=["yes", "8", ""])
+    assert code == 0, shown
+    assert "SGINDEX.DAT in second lists the other files and their sizes" in shown
+    text = file.read_text()
+    assert 'rebuilt = ["SGINDEX.DAT"]' in text
+    assert text.count("most_slots = 8  # as you said") == 1
+    used(den, file)
+    den.cferry("cross", *route.there, "--yes")
+    assert not (route.folders[1] / "SGINDEX.DAT").exists()
+    assert "Heron Point, day 57" in den.loads("finch", 3)
+    flat = tmp_path / "flat"
+    flat.mkdir()
+    for slot, (where, who) in enumerate((("Cove", "Salt"), ("Ness", "Tern"), ("Bay", "Rill")), 1):
+        (flat / f"{slot}.json").write_text(json.dumps({"where": where, "label": who, "day": slot}))
+    for answer, place in (("Salt", "/label"), ("", "/where")):
+        file = tmp_path / f"by{place[1:]}.toml"
+        code, shown = at_terminal(den, "draft", str(flat), "-o", str(file), answers=[answer, ""])
+        assert code == 0, shown
+        assert "How is this save called in the game's menu?" in shown
+        assert f'name = {{ label = "Name", from = "json", at = "{place}" }}' in file.read_text()
+    told = den.cferry("draft", flat, "-o", tmp_path / "yes.toml", "--yes").out
+    assert "Known by: day, name" in told
+
+
+def test_further_saves_confirm_a_recipe_or_refute_it(den: Den, tmp_path: Path) -> None:
+    file = tmp_path / "isles.toml"
+    den.cferry("cross", "saltglass/tern:2", "saltglass/depot:2", "--yes")
+    den.cferry("draft", den.depot, "-o", file)
+    file.write_text(f"# mine\n{text}" if (text := file.read_text()) else "")
+    other = tmp_path / den.depot.name
+    shutil.copytree(den.depot, other)
+    before = file.read_bytes()
+    more = ("draft", "--more", other, "-o", file)
+    told = den.cferry(*more, "--json").data
+    assert told["refuted"] == []
+    assert "saltglass: saves that are read: 3" in told["confirmed"]
+    assert "at_4 in saltglass-world-front-1 is 3 here, too" in told["confirmed"]
+    world = next(other.rglob("world.sgw"))
+    raw = bytearray(world.read_bytes())
+    raw[6] = 9
+    world.write_bytes(raw)
+    next(other.rglob("meta.json")).write_text("{")
+    (other / "strange.bin").write_bytes(b"x")
+    told = den.cferry(*more).out
+    assert "✗ at_4 in saltglass-world-front-1 is 3 in the recipe, and 589827 here" in told
+    assert "✗ no pattern of saltglass fits strange.bin" in told
+    assert "✗ Saltmarsh" in told or "✗ slot" in told
+    assert file.read_bytes() == before
+    (tmp_path / "none").mkdir()
+    told = den.cferry("draft", "--more", tmp_path / "none", "-o", file).out
+    assert "No edition of it reads a save there" in told
+
+
 def test_saves_that_have_names_of_their_own(linux: Callable[..., Den], tmp_path: Path) -> None:
     den, dice = linux(home="home"), Random(5)
     names = ("Brass Court", "Comet Lane", "Old Town Hall", "Ünder 3")
@@ -274,6 +333,10 @@ def test_saves_that_have_names_of_their_own(linux: Callable[..., Den], tmp_path:
     (["none", "-o", "x.toml"], 3, "There is no folder none"),
     (["a", "a", "a", "-o", "x.toml"], 2, "one folder of saves, or of two editions'"),
     (["a", "-o", "x.toml"], 3, "no two files are named alike"),
+    (["-o", "x.toml"], 2, "Name the folder of one edition's saves"),
+    (["--more", "a", "-o", "x.toml"], 3, "There is no recipe x.toml"),
+    (["a", "--more", "a", "-o", "there.toml"], 2, "the folders stand behind it"),
+    (["--more", "none", "-o", "there.toml"], 3, "There is no folder none"),
     (["a", "-o", "x.toml", "--known", "day"], 2, "does not say what is known"),
 ])  # fmt: skip
 def test_wrong_words(

@@ -64,7 +64,7 @@ MAY = {
     "bequests": "errors model cargo keeping.keeps moving.disk recipes finding crossing "
                 "bequeathing noting places",
     "drafting": "errors payload tree layouts boxes forms.recognising moving.files recipes "
-                "finding.computers studying",
+                "finding.computers studying proving.trying",
     "studying": "errors cargo documents.places forms layouts.digests layouts.times moving.files "
                 "payload tree",
     "handovers": "errors payload parcels tree cargo moving.sending recipes finding crossing",

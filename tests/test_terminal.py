@@ -30,7 +30,9 @@ def at_terminal(den: Den, *arguments: str, answers: list[str]) -> tuple[int, str
         if not part:
             break
         shown += part
-        if answers and (shown.rstrip().endswith((b"]:", b"one:", b"(1<=x<=2):", b"show):"))):
+        if answers and (
+            shown.rstrip().endswith((b"]:", b"one:", b"(1<=x<=2):", b"show):", b"know:"))
+        ):
             os.write(handle, answers.pop(0).encode() + b"\n")
             time.sleep(0.2)
     _, status = os.waitpid(pid, 0)

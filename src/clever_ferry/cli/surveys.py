@@ -131,6 +131,10 @@ def print_survey(surveyed: Surveyed, what: str) -> None:
         out.print(
             f"Next, how its files are built: cferry study {escape(_quoted(what))}", soft_wrap=True
         )
+        out.print(
+            f"Or have a recipe drafted: cferry draft {escape(_quoted(what))} -o my-game.toml",
+            soft_wrap=True,
+        )
 
 
 def _print_part(part: PartOf) -> None:

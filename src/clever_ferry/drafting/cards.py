@@ -9,13 +9,12 @@ import base64
 import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
 
 from msgspec.structs import replace
 
 from clever_ferry.drafting.facts import FactDraft
-from clever_ferry.drafting.sides import Piece, Side
+from clever_ferry.drafting.sides import Card, Piece, Side
 from clever_ferry.drafting.wrapping import fields_of
 from clever_ferry.layouts.digests import DIGEST_BYTES
 from clever_ferry.studying.budget import Budget
@@ -24,26 +23,13 @@ from clever_ferry.studying.guess import Guess, Place
 from clever_ferry.studying.heads import guess_straight
 from clever_ferry.studying.names import above
 
-__all__ = ["Card", "cards_in"]
+__all__ = ["cards_in"]
 
 _LONGEST, _FEWEST = 1024, 2
 _DOCUMENTS = ("json", "relaxed-json", "xml", "ini", "properties", "toml", "yaml")
 _TELLING = ("slot", "index", "number", "no", "id", "save", "file")
 _LARGEST_SLOW = 1 << 18
 _QUICK = ("crc32", "adler32", "md5", "sha1", "sha256")
-
-
-@dataclass
-class Card:
-    """What a document or a layout says of other pieces, and by what its own save is told."""
-
-    of: str = ""
-    """The role that it describes, where it is carried by none: it is made anew."""
-    fields: list[dict[str, Any]] = field(default_factory=list)
-    notes: list[str] = field(default_factory=list)
-    values: list[dict[str, Any]] = field(default_factory=list)
-    """Of a document: what must stand where."""
-    template: str = ""
 
 
 def cards_in(

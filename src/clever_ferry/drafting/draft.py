@@ -8,6 +8,7 @@ from pathlib import Path, PurePath
 
 from msgspec import Struct
 
+from clever_ferry.drafting.asking import Ask, asked, likeliest
 from clever_ferry.drafting.boxed import Boxed
 from clever_ferry.drafting.boxing import box_in
 from clever_ferry.drafting.cards import cards_in
@@ -37,9 +38,10 @@ class Drafted(Struct, frozen=True):
 
 
 def draft(
-    ident: str, folders: Sequence[Path], known: Sequence[Known], computer: Computer, budget: Budget
-) -> Drafted:
-    """Draft the recipe `ident` from the folders of one or two editions.
+    ident: str, folders: Sequence[Path], known: Sequence[Known], computer: Computer, budget: Budget,
+    ask: Ask = likeliest,
+) -> Drafted:  # fmt: skip
+    """Draft the recipe `ident` from the folders of one or two editions; `ask` is asked the rest.
 
     Raises NotFoundError where one shows no saves, WrongUseError for more folders.
     """
@@ -69,12 +71,13 @@ def draft(
         pairs = pair(*sides)
     facts = facts_of(sides)
     paired = {id(one.first) for one in pairs} | {id(one.second) for one in pairs}
+    every = paired if len(sides) == 2 else {id(one) for side in sides for one in side.pieces}
     for side in sides:
         try:
-            every = paired if len(sides) == 2 else {*map(id, side.pieces)}
             facts += cards_in(side, every, facts, budget)
         except OverError:
             stopped.append(budget.stopped_at)
+    asked(sides, every, facts, ask)
     _doubt_unpaired(sides, paired)
     berths = {one.ident: _berth(one, computer) for one in sides}
     text = recipe_text(ident, sides, pairs, facts, berths)

@@ -6,7 +6,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from clever_ferry.drafting.boxed import Boxed
 from clever_ferry.drafting.wrapping import Wrapped, wrapped
@@ -15,14 +15,24 @@ from clever_ferry.studying.leaves import leaves_of
 from clever_ferry.studying.names import above
 from clever_ferry.studying.study import KindStudied
 
-if TYPE_CHECKING:
-    from clever_ferry.drafting.cards import Card
-
-__all__ = ["Piece", "Side", "side_of"]
+__all__ = ["Card", "Piece", "Side", "side_of"]
 
 _PLACE = re.compile(r"\{(\w+)\}")
 _HIGHEST_SLOT, _LONGEST_NUMBER = 9_999, 9
 _FORMS = {"json", "relaxed-json", "xml", "ini", "properties", "toml", "yaml", "zip", "sqlite"}
+
+
+@dataclass
+class Card:
+    """What a document or a layout says of other pieces, and by what its own save is told."""
+
+    of: str = ""
+    """The role that it describes, where it is carried by none: it is made anew."""
+    fields: list[dict[str, Any]] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    values: list[dict[str, Any]] = field(default_factory=list)
+    """Of a document: what must stand where."""
+    template: str = ""
 
 
 @dataclass
@@ -62,6 +72,10 @@ class Side:
     account: str = ""
     doubts: list[str] = field(default_factory=list)
     box: Boxed | None = None
+    rebuilt: list[str] = field(default_factory=list)
+    """Files that the game makes anew where they are missing."""
+    most_slots: int = 0
+    """How many the game offers; 0 where nobody has said."""
     firsts: Mapping[str, int] = field(default_factory=dict)
     """What numbers in names count from."""
 

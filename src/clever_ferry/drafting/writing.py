@@ -80,6 +80,10 @@ def _edition(side: Side, berth: Mapping[str, str]) -> Iterator[str]:
     yield f"[editions.{side.ident}]"
     yield f"title = {_value(side.ident.replace('-', ' ').title())}"
     yield f"berths = [{_value(dict(berth))}]"
+    if side.most_slots:
+        yield f"most_slots = {side.most_slots}  # as you said"
+    if side.rebuilt:
+        yield f"rebuilt = {_value(side.rebuilt)}"
     if side.box is not None and not side.box.layouts:
         yield f"format = {_value(side.box.format)}"
     yield "files = ["

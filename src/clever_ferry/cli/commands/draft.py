@@ -4,77 +4,86 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from clever_ferry.cli.commands.study import known_values, shown
 from clever_ferry.cli.exits import echo_json
-from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.here import can_ask, ferry_here
+from clever_ferry.cli.knowing import known_options, known_values, lacking, shown
 from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, counted, escape, place
 from clever_ferry.cli.trials import print_trials, trials_data
-from clever_ferry.errors import FerryError, NotFoundError, UnsupportedError, WrongUseError
+from clever_ferry.errors import FerryError, NotFoundError, WrongUseError
 from clever_ferry.moving.outputs import new_file
+
+if TYPE_CHECKING:
+    from clever_ferry.drafting.asking import Question
+    from clever_ferry.drafting.draft import Drafted
+    from clever_ferry.results import RecipeTried
 
 __all__ = ["command"]
 
 
 @click.command("draft")
-@click.argument(
-    "folders", metavar="FOLDER [FOLDER]", nargs=-1, required=True, type=click.Path(path_type=Path)
-)
+@click.argument("folders", metavar="FOLDER [FOLDER]", nargs=-1, type=click.Path(path_type=Path))
 @click.option(
     "-o", "--output", "target", required=True, type=click.Path(path_type=Path, dir_okay=False),
     metavar="GAME.toml",
-    help="The recipe to write; its name is the game's id. There must be none yet.",
+    help="The recipe to write; its name is the game's id. There must be none yet, but for --more.",
 )  # fmt: skip
 @click.option(
-    "--known", "told", multiple=True, metavar="[FILE:]NAME=VALUE",
-    help="What the game's menu shows, as `cferry study` takes it: it becomes a fact.",
+    "--more", multiple=True, type=click.Path(path_type=Path), metavar="FOLDER",
+    help="Hold further saves against the recipe that is there: it is said what they confirm and "
+    "what they refute, and the recipe stays as it is.",
 )  # fmt: skip
-@click.option(
-    "--known-from", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE.csv",
-    help="The same as a table: a column `file`, and one for each value.",
-)  # fmt: skip
-@click.option(
-    "--seconds", type=click.FloatRange(1, 3600), default=60, show_default=True,
-    help="How long looking may take.",
-)  # fmt: skip
+@known_options
+@click.option("--yes", is_flag=True, help="Ask nothing: what is likeliest is taken, and marked.")
 @json_option
 @click.pass_obj
 def command(
-    computer: Path | None, folders: tuple[Path, ...], target: Path, told: tuple[str, ...],
-    known_from: Path | None, seconds: float, as_json: bool,
+    computer: Path | None, folders: tuple[Path, ...], target: Path, more: tuple[Path, ...],
+    told: tuple[str, ...], known_from: Path | None, seconds: float, yes: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Draft a recipe from the saves of a game that has none.
 
-    FOLDER is where one edition keeps its saves: name two editions' folders, with two or three
-    saves each, the same ones on both sides if you can. How files are named, what they are wrapped
-    in, what corresponds to what, and what players know saves by is written down with its evidence.
-    Then the recipe is tried on the folders, and on copies of them one save goes there and back.
+    FOLDER is where one edition keeps its saves: name two editions' folders, with three saves each
+    or more, the same ones on both sides if you can. How files are named, what they are wrapped in
+    or kept in, what corresponds to what, and what players know saves by is written down with its
+    evidence. What can't be told is asked, at a terminal. Then the recipe is tried on the folders,
+    and on copies of them one save goes there and back.
     """
     try:
         from clever_ferry.drafting.draft import draft
         from clever_ferry.studying.budget import Budget
     except ImportError:
-        raise UnsupportedError(
-            "Drafting needs packages that are not installed.",
-            advice="Say: pip install 'clever-ferry[study]'",
-        ) from None
+        raise lacking("Drafting", "study") from None
     if not re.fullmatch(r"[a-z][a-z0-9-]*\.toml", target.name):
         raise WrongUseError(
             f"{target.name} can't be a recipe's file.",
             advice="It is the game's id in small letters and .toml: -o my-game.toml",
         )
+    if more:
+        _further(computer, folders, target, more, as_json=as_json)
+        return
+    if not folders:
+        raise WrongUseError(
+            "Name the folder of one edition's saves, or those of two.",
+            advice=f"cferry draft FOLDER FOLDER -o {target}",
+        )
     if target.exists():
-        raise WrongUseError(f"{target} is there already.", advice="Name another file.")
-    for folder in folders:
-        if not folder.is_dir():
-            raise NotFoundError(f"There is no folder {folder}.")
+        raise WrongUseError(
+            f"{target} is there already.",
+            advice="Name another file; or say what further saves there are: --more FOLDER",
+        )
+    _there(folders)
     ferry = ferry_here(computer)
     known = known_values(told, known_from)
-    with shown(as_json) as show:
-        drafted = draft(target.stem, folders, known, ferry.computer, Budget(seconds, show))
+    asking = {} if yes or as_json or not can_ask() else {"ask": _ask}
+    with shown(as_json or bool(asking)) as show:
+        drafted = draft(
+            target.stem, folders, known, ferry.computer, Budget(seconds, show), **asking
+        )
     with new_file(target) as part:
         part.write_text(drafted.text, "utf-8", newline="\n")
     faults: FerryError | None = None
@@ -92,13 +101,69 @@ def command(
             **(trials_data(tried) if tried is not None else {"tried": [], "rehearsed": []}),
         })  # fmt: skip
         return
+    _print(drafted, doubts, target)
+    _print_tried(tried, faults, target, folders)
+
+
+def _there(folders: tuple[Path, ...]) -> None:
+    for folder in folders:
+        if not folder.is_dir():
+            raise NotFoundError(f"There is no folder {folder}.")
+
+
+def _ask(question: Question) -> str:
+    """Ask at the terminal; an empty answer is the usual one, or none."""
+    if question.choices:
+        return str(click.prompt(
+            question.says, type=click.Choice(question.choices), default=question.usual or None
+        ))  # fmt: skip
+    return str(click.prompt(question.says, default="", show_default=False))
+
+
+def _further(
+    computer: Path | None, folders: tuple[Path, ...], target: Path, more: tuple[Path, ...], *,
+    as_json: bool,
+) -> None:  # fmt: skip
+    from clever_ferry.drafting.more import further
+
+    if folders:
+        raise WrongUseError("With --more, the folders stand behind it: --more FOLDER.")
+    if not target.is_file():
+        raise NotFoundError(
+            f"There is no recipe {target}.", advice=f"cferry draft FOLDER FOLDER -o {target}"
+        )
+    _there(more)
+    tried = ferry_here(computer).try_recipe(target, more)
+    found = further(target.read_text("utf-8"), tried.tried)
+    if as_json:
+        echo_json({"file": str(target), "confirmed": list(found.confirmed),
+                   "refuted": list(found.refuted)})  # fmt: skip
+        return
+    out = console()
+    if not found.confirmed and not found.refuted:
+        out.print("[care]No edition of it reads a save there[/], so nothing is said of the recipe.")
+    for one in found.confirmed:
+        out.print(f"[good]✓[/] {escape(one)}", soft_wrap=True)
+    for one in found.refuted:
+        out.print(f"[bad]✗[/] {escape(one)}", soft_wrap=True)
+    if found.refuted:
+        named = " ".join(f'--try "{one}"' for one in more)
+        told = escape(str(target))
+        out.print(f"Next: mend {told}, which is as it was, and try it: cferry recipe check {told} "
+                  f"{escape(named)}", soft_wrap=True)  # fmt: skip
+    elif found.confirmed:
+        out.print(f"{escape(str(target))} stays as it is.", soft_wrap=True)
+
+
+def _print(drafted: Drafted, doubts: list[str], target: Path) -> None:
     out = console()
     out.print(f"[good]✓[/] Written: {escape(str(target))}", soft_wrap=True)
     for side in drafted.sides:
         pieces = ", ".join(piece.role for piece in side.pieces)
+        within = f", {side.box.title}" if side.box is not None else ""
         out.print(
             f"  [save]{side.ident}[/]: {counted(len(side.pieces), 'piece')} ({escape(pieces)}) in "
-            f"{escape(place(side.root))}", soft_wrap=True,
+            f"{escape(place(side.root))}{within}", soft_wrap=True,
         )  # fmt: skip
     for one in drafted.pairs:
         line = f"{one.first.role}: {one.first.path} = {one.second.path}; {one.why}"
@@ -110,6 +175,12 @@ def command(
         out.print(f"[care]In doubt:[/] {escape(doubt)}.", soft_wrap=True)
     if drafted.stopped:
         out.print(f"[care]Stopped before all was looked at[/] ({escape(drafted.stopped)}).")
+
+
+def _print_tried(
+    tried: RecipeTried | None, faults: FerryError | None, target: Path, folders: tuple[Path, ...]
+) -> None:
+    out = console()
     if tried is not None:
         print_trials(tried)
     else:

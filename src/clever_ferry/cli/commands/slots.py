@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from clever_ferry.cli.described import berth_data, save_data
 from clever_ferry.cli.exits import NOTHING, echo_json
 from clever_ferry.cli.here import can_ask, choose, ferry_here
+from clever_ferry.cli.knowing import lacking
 from clever_ferry.cli.options import account_option, give_option, json_option
 from clever_ferry.cli.screen import (
     columns,
@@ -29,7 +30,7 @@ from clever_ferry.cli.screen import (
     when_cell,
 )
 from clever_ferry.cli.ways import way_between
-from clever_ferry.errors import UnsupportedError, WrongUseError
+from clever_ferry.errors import WrongUseError
 from clever_ferry.finding.addresses import address_of
 from clever_ferry.proving.relating import Related, relate
 
@@ -105,10 +106,7 @@ def command(
         try:
             from clever_ferry.cli.timeline import draw_timeline
         except ImportError:
-            raise UnsupportedError(
-                "Drawing needs packages that are not installed.",
-                advice="Say: pip install 'clever-ferry[pictures]'",
-            ) from None
+            raise lacking("Drawing", "pictures") from None
         drawn = draw_timeline(opened, ferry.log(), picture)
         told_drawn = f"[good]✓[/] {counted(drawn, 'save')} drawn in {escape(str(picture))}"
         console(err=as_json).print(told_drawn, soft_wrap=True)
