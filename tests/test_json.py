@@ -92,6 +92,7 @@ def test_every_command_prints_what_is_stated(den: Den, tmp_path: Path) -> None:
         "`tidy`": told(den, "tidy", where, code=3),
         "`study`": told(den, "study", den.depot),
         "`draft`": told(den, "draft", den.depot, "-o", tmp_path / "mine.toml"),
+        "`draft --more`": told(den, "draft", "--more", den.depot, "-o", tmp_path / "mine.toml"),
         "`unbox`": told(den, "unbox", den.tern, "-o", tmp_path / "apart"),
         "`box`": told(den, "box", tmp_path / "apart", "-o", tmp_path / "again"),
         "`recipe list`": told(den, "recipe", "list"),
