@@ -327,6 +327,25 @@ def test_saves_that_have_names_of_their_own(linux: Callable[..., Den], tmp_path:
     assert "no way to say braces" in told
 
 
+def test_of_many_saves_the_newest_are_tried_and_empty_files_are_none(
+    den: Den, tmp_path: Path
+) -> None:
+    many = tmp_path / "many"
+    many.mkdir()
+    for slot in range(203):
+        (many / f"s{slot}.bin").write_bytes(b"SAVE" + slot.to_bytes(4, "little"))
+        os.utime(many / f"s{slot}.bin", ns=(10**18 + slot, 10**18 + slot))
+    told = den.cferry("draft", many, "-o", tmp_path / "many.toml").out
+    assert "3 older saves not looked at" in told
+    assert "And 160 saves more" in told
+    assert told.count("s202.bin") == 0 < told.count("s42.bin")
+    assert "And 160 pieces more, each written again the same" in told
+    for path in many.iterdir():
+        path.write_bytes(b"")
+    told = den.cferry("draft", many, "-o", tmp_path / "none.toml", code=3).err
+    assert "that may be saves are empty" in told
+
+
 @pytest.mark.parametrize(("args", "code", "said"), [
     (["a", "-o", "Wrong Name.toml"], 2, "can't be a recipe's file"),
     (["a", "-o", "there.toml"], 2, "there.toml is there already"),

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import copy
+import re
 import tomllib
+import zipfile
 from importlib import resources
 from pathlib import Path
 
@@ -442,3 +444,65 @@ def test_what_becomes_of_a_save_between_each_two_editions(den: Den) -> None:
     assert "the world of what is replaced, or a new one" in one["taken"]
     box = den.recipe("tern-crate", shipped("tern-crate"))
     assert "Only a game's" in den.cferry("recipe", "check", box, "--pairs", code=2).err
+
+
+def test_a_recipe_is_given_away_and_taken_in(den: Den, loft: Den, tmp_path: Path) -> None:
+    file = tmp_path / "isles.toml"
+    den.cferry("draft", den.depot, "-o", file)
+    file.write_text(file.read_text() + "# a remark that stays, of #1\n")
+    shared = tmp_path / "isles.zip"
+    told = den.cferry("recipe", "share", file, "-o", shared).out
+    assert "No save is in it" in told
+    with zipfile.ZipFile(shared) as archive:
+        assert archive.namelist() == ["isles.toml"]
+        text = archive.read("isles.toml").decode()
+    assert tomllib.loads(text) == tomllib.loads(file.read_text())
+    assert "# a remark that stays, of #1" in text
+    for private in ("100200300", "Wren", "Saltmarsh", str(tmp_path)):
+        assert private in file.read_text()
+        assert private not in text
+    asked = loft.cferry("recipe", "add", shared, code=2)
+    assert "NineKettles/Saltglass/{account}" in asked.out
+    assert not (loft.home / "recipes" / "isles.toml").exists()
+    loft.cferry("recipe", "add", shared, "--yes")
+    assert (loft.home / "recipes" / "isles.toml").read_text() == text
+    assert "one of your recipes already" in loft.cferry("recipe", "add", shared, "--yes").out
+    changed = tmp_path / "other" / "isles.toml"
+    changed.parent.mkdir()
+    changed.write_text(text + "# more\n")
+    assert "is there already" in loft.cferry("recipe", "add", changed, "--yes", code=4).err
+    mine = file.read_text().replace('title = "Isles"', 'title = "Isles of wren"')
+    file.write_text(mine.replace('title = "Saltglass"', 'title = "Saltglass 100200300"'))
+    told = den.cferry("recipe", "share", file, "-o", tmp_path / "mine.zip", code=4).err
+    assert ": wren" in told
+    assert ": 100200300" in told
+    assert not (tmp_path / "mine.zip").exists()
+    told = den.cferry("recipe", "add", recipes_of("saltglass", tmp_path), "--yes").out
+    for said in ("changes server.cfg", "takes away SGINDEX.DAT", "can start saltglass"):
+        assert said in told
+
+
+def recipes_of(name: str, folder: Path) -> Path:
+    """Return a copy of a shipped recipe under an id of its own."""
+    text = (Path(clever_ferry.__file__).parent / "recipes" / "data" / f"{name}.toml").read_text()
+    copy = folder / f"my-{name}.toml"
+    copy.write_text(text.replace(f'id = "{name}"', f'id = "my-{name}"'))
+    return copy
+
+
+@pytest.mark.parametrize(("names", "said"), [
+    ([], "no recipe in"), (["a.toml", "in/b.toml"], "several recipes in"),
+    (["../../x.toml"], r"x\.zip has something that can't stand so"),
+])  # fmt: skip
+def test_what_holds_no_recipe_is_not_taken_in(
+    den: Den, tmp_path: Path, names: list[str], said: str
+) -> None:
+    with zipfile.ZipFile(tmp_path / "x.zip", "w") as archive:
+        archive.writestr("read.me", "x" * 99)
+        for name in names:
+            archive.writestr(name, "recipe = 1")
+    done = den.cferry(
+        "recipe", "add", tmp_path / "x.zip", "--yes", code=5 if len(names) == 1 else 2
+    )
+    assert re.search(said, done.err), done.err
+    assert not list(den.home.rglob("*.toml"))

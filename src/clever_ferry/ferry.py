@@ -479,8 +479,10 @@ class Ferry:
 
         return told_pairs(self.recipes.game_in(file))
 
-    def try_recipe(self, file: Path, folders: Sequence[Path]) -> RecipeTried:
-        """Read a game recipe's file, and say what it makes of folders of real saves.
+    def try_recipe(
+        self, file: Path, folders: Sequence[Path], most: int | None = None
+    ) -> RecipeTried:
+        """Read a game recipe's file, and say what it makes of folders of (the newest) real saves.
 
         That is what each edition reads of them, if anything, and what becomes of saves that go to
         the others and back, on copies. Raises what `told_pairs` does, and NotFoundError.
@@ -493,5 +495,5 @@ class Ferry:
         for folder in folders:
             if not folder.is_dir():
                 raise NotFoundError(f"There is no folder {folder}.")
-        read = [one for folder in folders for one in try_recipe(game, self.computer, folder)]
+        read = [one for at in folders for one in try_recipe(game, self.computer, at, most)]
         return RecipeTried(read, list(rehearse(game, self.computer, folders)))

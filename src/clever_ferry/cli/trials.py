@@ -6,14 +6,17 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from clever_ferry.cli.described import save_data
-from clever_ferry.cli.screen import console, escape, indented, save_line, table
+from clever_ferry.cli.screen import console, counted, escape, indented, save_line, table
 
 if TYPE_CHECKING:
-    from clever_ferry.proving.trying import Tried
+    from clever_ferry.proving.trying import Tried, TriedPiece
     from clever_ferry.rehearsing import Rehearsed
     from clever_ferry.results import RecipeTried
 
 __all__ = ["print_trials", "trials_data"]
+
+_MOST_SHOWN = 40
+"""Pieces that are as they should be; of what is not so all are shown."""
 
 
 def trials_data(tried: RecipeTried) -> dict[str, Any]:
@@ -53,6 +56,7 @@ def _tried_data(one: Tried) -> dict[str, Any]:
             }
             for p in one.pieces
         ],
+        "left": one.left,
         "unread": list(one.unread),
         "problems": list(one.problems),
     }
@@ -80,6 +84,10 @@ def _print_rehearsed(all_of_them: Sequence[Rehearsed]) -> None:
     out.print(shown)
 
 
+def _is_good(piece: TriedPiece) -> bool:
+    return piece.outcome.startswith(("same", "shared"))
+
+
 def _print_tried(one: Tried) -> None:
     out = console()
     if not one.saves:
@@ -87,15 +95,25 @@ def _print_tried(one: Tried) -> None:
             out.print(indented(f"[dim]{escape(one.edition.id)}: {escape(problem)}[/]", 2))
         return
     out.print(f"\nAs [save]{escape(one.edition.title)}[/]:")
+    sound = [save for save in one.saves if not save.problems and not save.notes]
+    hidden = {id(save) for save in sound[_MOST_SHOWN:]}
     for save in one.saves:
+        if id(save) in hidden:
+            continue
         out.print(f"  {save_line(save, one.edition)}")
         for problem in save.problems:
             out.print(indented(f"[bad]{escape(problem)}[/]", 6))
         for note in save.notes:
             out.print(indented(f"[care]{escape(note)}[/]", 6))
+    if hidden:
+        out.print(f"  And {counted(len(hidden), 'save')} more, of which nothing is to be said.")
+    if one.left:
+        out.print(f"  [care]{counted(one.left, 'older save')} not looked at.[/]")
     shown = table("Piece", "Role", "As it was read", "Written again")
-    for piece in one.pieces:
-        good = piece.outcome.startswith(("same", "shared"))
+    wrong = [piece for piece in one.pieces if not _is_good(piece)]
+    right = [piece for piece in one.pieces if _is_good(piece)]
+    for piece in [*wrong, *right[:_MOST_SHOWN]]:
+        good = _is_good(piece)
         style = "good" if good else "bad"
         read = f"{piece.level or '–'}{f' ({piece.by})' if piece.by else ''}"
         shown.add_row(
@@ -103,6 +121,8 @@ def _print_tried(one: Tried) -> None:
             f"[{style}]{escape(piece.outcome)}[/]",
         )  # fmt: skip
     out.print(shown)
+    if (more := len(right) - _MOST_SHOWN) > 0:
+        out.print(f"  And {counted(more, 'piece')} more, each written again the same.")
     for piece in one.pieces:
         for suspicion in piece.suspicions:
             out.print(indented(f"[care]{escape(piece.entry)}: {escape(suspicion)}[/]", 2))

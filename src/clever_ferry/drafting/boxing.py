@@ -107,7 +107,7 @@ def _packed(folder: Folder) -> Iterator[Boxed]:
 
 def _with_table(found: Boxed, raw: bytes, one: Ranges, folder: Folder, stamp: int) -> bool:
     """Describe a file as its table, its bytes, and what is around them; False where it can't be."""
-    each, none = Bytes(one.blobs, [stamp] * len(one.blobs)), Bytes([], [])
+    each, none = Bytes.of(one.blobs, [stamp] * len(one.blobs)), Bytes()
     record, _, roles = record_fields(
         one.rows, [raw], {}, each, none, one.reserved, "", folder.budget
     )

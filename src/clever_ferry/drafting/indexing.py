@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from itertools import islice
+from itertools import accumulate, islice
 from typing import Any, NamedTuple
 
 from clever_ferry.drafting.boxed import Boxed, Folder
@@ -15,7 +15,6 @@ from clever_ferry.drafting.tabling import (
     record_fields,
     tail_fields,
 )
-from clever_ferry.studying.budget import MOST_HELD
 from clever_ferry.studying.names import NameKind
 from clever_ferry.studying.rows import Marked, Rows, rows_around
 
@@ -23,6 +22,8 @@ __all__ = ["Indexes"]
 
 _MOST_TRIED, _MOST_WAYS = 200, 60
 """Files that may be an index, and ways in which one may be built."""
+_MOST_ROWS, _MOST_READ, _LARGEST_INDEX = 48, 64 << 20, 16 << 20
+"""Entries of which the bytes are looked at, and how many these are together; bytes of an index."""
 
 
 class _Ids(NamedTuple):
@@ -67,8 +68,8 @@ class Indexes(NamedTuple):
     def _others(self, kind: NameKind) -> list[str]:
         """Return files that may be an index of others: they are of another kind, and small."""
         others = [one for other in self.folder.kinds if other is not kind for one in other.paths]
-        every = sorted(one for one in others if 16 <= self.folder.infos[one].size <= MOST_HELD)
-        return every[:_MOST_TRIED]
+        every = [one for one in others if 16 <= self.folder.infos[one].size <= _LARGEST_INDEX]
+        return sorted(every)[:_MOST_TRIED]
 
     def _index(
         self, spec: dict[str, Any], tables: Sequence[_Table], ids: _Ids,
@@ -84,23 +85,16 @@ class Indexes(NamedTuple):
             Marked(table.raw, table.at, own if cut else ())
             for table, own in zip(tables, sizes, strict=True)
         ]
-        blobs = [
-            [self.folder.raw(one) for one in own[name]]
-            for table, own in zip(tables, parts, strict=True) for name in table.names
-        ]  # fmt: skip
-        stamps = [
-            max(self.folder.infos[one].stamp for one in own[name])
-            for table, own in zip(tables, parts, strict=True) for name in table.names
-        ]  # fmt: skip
-        each = Bytes([b"".join(one) for one in blobs], stamps)
-        pieces = Bytes(
-            [one for own in blobs for one in own],
-            [stamp for own, stamp in zip(blobs, stamps, strict=True) for _ in own],
-        )
+        every = [
+            own[name] for table, own in zip(tables, parts, strict=True) for name in table.names
+        ]
+        each, pieces = self._read(every)
         totals = [sum(map(sum, own)) for own in sizes]
         newest: list[int] = []
+        begin = 0
         for table in tables:
-            newest.append(max(stamps[len(newest) :][: len(table.names)]))
+            newest.append(max(each.stamps[begin : begin + len(table.names)]))
+            begin += len(table.names)
         order = _order(samples, sizes)
         for rows in rows_around(samples, ids.size, self.folder.budget, order=order):
             found = Boxed({}, {}, _case_doubt(ids))
@@ -128,6 +122,25 @@ class Indexes(NamedTuple):
                 made["tallies"] = [{"at": f"/{front['size'][0]}", "what": "size"}]
             found.format = made
             yield found
+
+    def _read(self, blobs: Sequence[Sequence[str]]) -> tuple[Bytes, Bytes]:
+        """Return entries' bytes, as far as they are looked at, and those of all their parts."""
+        infos = self.folder.infos
+        sizes = [[infos[one].size for one in own] for own in blobs]
+        stamps = [max(infos[one].stamp for one in own) for own in blobs]
+        whole: dict[int, bytes] = {}
+        single: dict[int, bytes] = {}
+        firsts = [0, *accumulate(map(len, blobs))]
+        left = _MOST_READ
+        for row in range(0, len(blobs), -(-len(blobs) // _MOST_ROWS)):
+            if (left := left - sum(sizes[row])) < 0:
+                break
+            raws = [self.folder.raw(one) for one in blobs[row]]
+            whole[row] = b"".join(raws)
+            single |= {firsts[row] + number: one for number, one in enumerate(raws)}
+        flat = [one for own in sizes for one in own]
+        every = [stamp for own, stamp in zip(blobs, stamps, strict=True) for _ in own]
+        return Bytes([*map(sum, sizes)], stamps, whole), Bytes(flat, every, single)
 
     def _record(
         self, found: Boxed, prefix: str,
@@ -264,13 +277,13 @@ class Indexes(NamedTuple):
                 if table is None:
                     continue
                 # Of a whole shelf, only how large it is can stand there.
-                each = Bytes([bytes(sizes[one]) for one in table.names],
+                each = Bytes([sizes[one] for one in table.names],
                              [stamps[one] for one in table.names])  # fmt: skip
                 marked = Marked(raw, table.at)
                 for rows in rows_around([marked], ids.size, self.folder.budget):
                     made = Boxed({}, dict(found.layouts), [*found.doubts, *_case_doubt(ids)])
                     laid = self._layouts(
-                        made, "top-", [raw], rows, ids.field, each, Bytes([], []), {},
+                        made, "top-", [raw], rows, ids.field, each, Bytes(), {},
                         [max(stamps.values())],
                     )  # fmt: skip
                     if laid is not None and laid[0].name:

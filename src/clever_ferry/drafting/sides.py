@@ -83,6 +83,11 @@ class Side:
 def side_of(root: Path, ident: str, kinds: Sequence[KindStudied], box: Boxed | None = None) -> Side:
     """Return a folder of saves as an edition keeps them; raises NotFoundError where none show."""
     named = [one for one in kinds if one.names.fields and one.samples]
+    if named and not any(sample.size for one in named for sample in one.samples):
+        raise NotFoundError(
+            f"All files in {root} that may be saves are empty.",
+            advice="Name the folder that holds all saves of one edition, with two saves or more.",
+        )
     if not named:
         raise NotFoundError(
             f"No saves show in {root}: no two files are named alike.",

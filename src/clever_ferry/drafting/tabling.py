@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NamedTuple
 
 from msgspec.structs import replace
 
@@ -30,7 +30,7 @@ __all__ = [
 
 Reserved = tuple[int, dict[str, Any]]
 """Where a field begins that is known already, and the field."""
-_MOST_WAYS = 8
+_MOST_WAYS, _MOST_ROWS = 8, 64
 _ROW_ROLES = {"size": "size", "checksum": "check", "time": "stamp", "text": "text"}
 
 
@@ -96,11 +96,18 @@ class Roles:
     part_check: tuple[str, str] = ("", "")
 
 
-class Bytes:
-    """What rows speak of: for each row its bytes, and when those were changed (ns)."""
+class Bytes(NamedTuple):
+    """What rows speak of: of each row how large it is and when it was changed (ns)."""
 
-    def __init__(self, data: Sequence[bytes], stamps: Sequence[int]) -> None:
-        self.data, self.stamps = data, stamps
+    sizes: Sequence[int] = ()
+    stamps: Sequence[int] = ()
+    data: Mapping[int, bytes] = {}
+    """The bytes themselves, of as many rows as were read."""
+
+    @classmethod
+    def of(cls, data: Sequence[bytes], stamps: Sequence[int]) -> Bytes:
+        """Return bytes of which all are at hand."""
+        return cls([*map(len, data)], stamps, dict(enumerate(data)))
 
 
 def laid(
@@ -113,14 +120,18 @@ def laid(
     `sizes` are numbers that may stand in it, by what they are; `texts` are names around it.
     """
     size = len(rows[0])
-    if len(of.data) != len(rows):  # not each row has something of its own
-        of, sizes = Bytes([], []), {}
+    if len(of.stamps) != len(rows):  # not each row has something of its own
+        of, sizes = Bytes(), {}
+    every = rows
+    step = -(-len(every) // _MOST_ROWS)
+    chosen = sorted(of.data)[:_MOST_ROWS] or range(0, len(every), step)
+    rows = [every[at] for at in chosen]
+    stamps = [of.stamps[at] if of.stamps else 0 for at in chosen]
     known = Place(
-        {name: tuple(one) for name, one in (sizes or {}).items()}, {},
-        {name: (one,) * len(rows) for name, one in (texts or {}).items()}, {},
-        tuple(of.stamps) or (0,) * len(rows),
+        {name: tuple(one[at] for at in chosen) for name, one in (sizes or {}).items()}, {},
+        {name: (one,) * len(rows) for name, one in (texts or {}).items()}, {}, tuple(stamps),
     )  # fmt: skip
-    bodies = [{"inside": one} for one in of.data] or [{} for _ in rows]
+    bodies = [{"inside": of.data[at]} if of.data else {} for at in chosen]
     if front:
         found = guess_straight(rows, bodies, known, budget, size)
     else:
@@ -141,23 +152,23 @@ def laid(
         guess = next(one for one in found if one.at <= at < one.at + one.size)
         end = min(upto, guess.at + guess.size)
         if guess.kind == "text" and guess.at == at:
-            end = _end_of_text(rows, at, end)
+            end = _end_of_text(every, at, end)
             guess = replace(guess, size=end - at, spec={**guess.spec, "size": end - at})
         known_at = [one.at for one in found if one.at > at and one.kind in known_kinds]
         unclear = min([upto, *known_at])
-        if (
-            guess.kind not in known_kinds
-            and (early := _time(rows, at, unclear, of, order)) is not None
-        ):
+        early = None
+        if guess.kind not in known_kinds and of.stamps:
+            early = _time(every, at, unclear, of, order)
+        if early is not None:
             if early.at > at:
-                yield from _plain([one[at : early.at] for one in rows], at)
+                yield from _plain([one[at : early.at] for one in every], at)
             yield dict(early.spec), early.says, early
             at = early.at + early.size
             continue
         if (guess.at, guess.at + guess.size) == (at, end) and guess.kind in known_kinds:
             yield dict(guess.spec), guess.says, guess
         else:
-            yield from _plain([one[at:end] for one in rows], at)
+            yield from _plain([one[at:end] for one in every], at)
         at = end
 
 
@@ -196,7 +207,7 @@ def _end_of_text(rows: Sequence[bytes], at: int, end: int) -> int:
 
 def _time(rows: Sequence[bytes], at: int, upto: int, of: Bytes, order: str) -> Guess | None:
     """Return a time in what nothing else is known of, of several rows."""
-    if len(rows) < 2 or len(of.stamps) != len(rows):
+    if len(rows) < 2:
         return None
     found = time_in_table([one[at:upto] for one in rows], of.stamps, order)
     return replace(found, at=found.at + at) if found is not None else None
@@ -254,7 +265,7 @@ def record_fields(
                 found.unclear += max(map(len, cut))
         elif column.kind == "list":
             elements = _elements(spans, column)
-            for spec, note, guess in laid(elements, parts, (), budget, {"inside": _sizes(parts)}):
+            for spec, note, guess in laid(elements, parts, (), budget, {"inside": parts.sizes}):
                 name = _add(inner, spec, note, guess)
                 if guess is not None and guess.kind == "size" and not roles.part_size:
                     roles.part_size = name
@@ -266,7 +277,7 @@ def record_fields(
                 {"type": "list", "name": "parts", "of": part_layout, "count": _counted(column.spec)}
             )
         else:
-            sizes = {"inside": _sizes(of)}
+            sizes = {"inside": of.sizes}
             own = reserved.get(number, ())
             for spec, note, guess in laid(cut, of, own, budget, sizes, order=order):
                 name = _add(found, spec, note, guess)
@@ -289,10 +300,6 @@ def _ends(rows: Rows, raw: bytes, starts: Sequence[int], last: int) -> list[int]
             if (told := number_in(raw, start - one, rows.frame)) is not None and told[1] == start
         ))  # fmt: skip
     return [*frames, last]
-
-
-def _sizes(of: Bytes) -> list[int]:
-    return [len(one) for one in of.data]
 
 
 def _elements(spans: Sequence[tuple[bytes, int, int]], column: Column) -> list[bytes]:
@@ -369,7 +376,7 @@ def front_fields(
     if not ways and all(end == len(raw) for raw, end in zip(raws, rows.ends, strict=True)):
         ways = [None]
     made = [
-        _front(fronts, one, rows, totals, texts, Bytes(list(bodies), stamps), budget)
+        _front(fronts, one, rows, totals, texts, Bytes.of(bodies, stamps), budget)
         for one in ways[:_MOST_WAYS]
     ]
     return min(made, key=lambda one: one[0].cost, default=None)

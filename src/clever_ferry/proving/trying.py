@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -44,10 +44,17 @@ class Tried:
     pieces: tuple[TriedPiece, ...]
     unread: tuple[str, ...]
     problems: tuple[str, ...]
+    left: int = 0
+    """Saves that were not looked at, as there are more than were asked for."""
 
 
-def try_recipe(game: Game, computer: Computer, folder: Path) -> Iterator[Tried]:
-    """Try each edition of a game on a folder; those that read nothing of it are left out."""
+def try_recipe(
+    game: Game, computer: Computer, folder: Path, most: int | None = None
+) -> Iterator[Tried]:
+    """Try each edition of a game on a folder, on its newest saves where `most` of them are enough.
+
+    Those editions that read nothing of it are left out.
+    """
     for edition in game.editions.values():
         for berth in at_place(computer, game, edition, folder).berths:
             try:
@@ -57,7 +64,12 @@ def try_recipe(game: Game, computer: Computer, folder: Path) -> Iterator[Tried]:
                 continue
             listing = opened.listing
             examiner = Examiner(edition, opened.contents, opened.known, berth.files, listing.saves)
-            examined = tuple(examiner.examine(save) for save in listing.saves)
+            saves: Sequence[Save] = listing.saves
+            if most is not None and len(saves) > most:
+                newest = sorted(saves, key=lambda save: save.stamp or 0, reverse=True)[:most]
+                own = set(map(id, newest))
+                saves = [save for save in saves if id(save) in own]
+            examined = tuple(examiner.examine(save) for save in saves)
             originals = {entry.name: entry for entry in opened.contents.entries}
             pieces = [
                 TriedPiece(
@@ -75,6 +87,7 @@ def try_recipe(game: Game, computer: Computer, folder: Path) -> Iterator[Tried]:
                 tuple(pieces),
                 listing.unread,
                 listing.problems,
+                len(listing.saves) - len(saves),
             )
 
 

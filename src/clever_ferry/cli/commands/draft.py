@@ -24,6 +24,9 @@ if TYPE_CHECKING:
 
 __all__ = ["command"]
 
+_MOST_TRIED = 200
+"""Saves of each edition that a draft is tried on: the newest."""
+
 
 @click.command("draft")
 @click.argument("folders", metavar="FOLDER [FOLDER]", nargs=-1, type=click.Path(path_type=Path))
@@ -89,7 +92,7 @@ def command(
     faults: FerryError | None = None
     tried = None
     try:
-        tried = ferry.try_recipe(target, folders)
+        tried = ferry.try_recipe(target, folders, _MOST_TRIED)
     except FerryError as error:
         faults = error
     doubts = [f"{side.ident}: {doubt}" for side in drafted.sides for doubt in side.doubts]

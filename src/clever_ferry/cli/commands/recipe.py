@@ -1,21 +1,24 @@
-"""`cferry recipe`: list, show and check recipes."""
+"""`cferry recipe`: recipes listed, shown, checked, taken in and given away."""
 
 from __future__ import annotations
 
 import json
+import zipfile
 from collections.abc import Sequence
-from pathlib import Path
+from pathlib import Path, PurePath
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from clever_ferry.cli.exits import DAMAGED, echo_json
-from clever_ferry.cli.here import ferry_here
+from clever_ferry.cli.here import agree, can_ask, ferry_here
 from clever_ferry.cli.options import json_option
 from clever_ferry.cli.screen import console, counted, escape, place, table
 from clever_ferry.cli.trials import print_trials, trials_data
-from clever_ferry.errors import FerryError, WrongUseError
+from clever_ferry.errors import FerryError, RefusedError, UnsupportedError, WrongUseError
 from clever_ferry.model import Model, schema_of
+from clever_ferry.moving.outputs import new_file
 from clever_ferry.recipes.bequest_models import BequestRecipe
 from clever_ferry.recipes.models import BoxRecipe, GameRecipe, LibraryRecipe
 from clever_ferry.results import RecipeTried
@@ -31,7 +34,10 @@ __all__ = ["command"]
 
 @click.group("recipe")
 def command() -> None:
-    """List, show and check the recipes: TOML files that describe games, boxes and libraries."""
+    """List, show, check, take in and share recipes.
+
+    They are TOML files that describe games, boxes and libraries.
+    """
 
 
 @command.command("list")
@@ -173,6 +179,100 @@ def check(
         print_trials(RecipeTried(tried, rehearsed))
     if recipes.own and file.resolve().parent != recipes.own.resolve():
         out.print(f"To use it, put it into {escape(place(recipes.own))}")
+
+
+@command.command("add")
+@click.argument("file", metavar="FILE|ZIP", type=click.Path(path_type=Path))
+@click.option("--yes", is_flag=True, help="Do it without asking.")
+@click.pass_obj
+def add(computer: Path | None, file: Path, yes: bool) -> None:
+    """Take in a recipe that somebody gave you.
+
+    It is checked first, and you are told what it lets the tool look at, write, take away and start.
+    """
+    from clever_ferry.recipes.sharing import taken_from, touches
+
+    recipes = ferry_here(computer).recipes
+    assert recipes.own is not None
+    name, text = taken_from(file)
+    with TemporaryDirectory(prefix="cferry-recipe-") as scratch:
+        copy = Path(scratch, PurePath(name).name)
+        copy.write_text(text, "utf-8", newline="")
+        try:
+            recipe = recipes.check(copy)
+        except FerryError as error:
+            error.what = error.what.replace(str(copy), str(file))
+            raise
+    if isinstance(recipe, BequestRecipe):
+        raise UnsupportedError(
+            "A recipe for a pair of games has a folder beside it, and is not taken in alone.",
+            advice=f"Put both into {recipes.own}",
+        )
+    target = recipes.own / f"{_titled(recipe).id}.toml"
+    out = console()
+    out.print(f"[bold]{escape(_titled(recipe).title)}[/], as {escape(name)} describes it:")
+    for line in touches(recipe):
+        out.print(f"  {escape(line)}", soft_wrap=True)
+    if target.exists() and target.read_text("utf-8") == text:
+        out.print("It is one of your recipes already.")
+        return
+    agree("Take this recipe in?", "taken in", yes=yes, ask=can_ask())
+    target.parent.mkdir(parents=True, exist_ok=True)
+    with new_file(target) as part:
+        part.write_text(text, "utf-8", newline="")
+    out.print(f"[good]✓[/] Taken in: {escape(place(target))}", soft_wrap=True)
+    if isinstance(recipe, GameRecipe):
+        out.print(f"Next: cferry look {escape(recipe.game.id)}")
+
+
+@command.command("share")
+@click.argument("file", type=click.Path(path_type=Path, dir_okay=False))
+@click.option(
+    "-o", "--output", "target", required=True, metavar="FILE.zip",
+    type=click.Path(path_type=Path, dir_okay=False), help="The zip to write.",
+)  # fmt: skip
+@click.pass_obj
+def share(computer: Path | None, file: Path, target: Path) -> None:
+    """Pack a recipe of yours for others, without what is only yours.
+
+    Remarks that tell of your saves are left out. Where your user name, this computer's, or an
+    account found on it stands in the recipe itself, nothing is packed, and you are told where.
+    Saves are never packed.
+    """
+    from clever_ferry.recipes.sharing import private_in, taken_from, without_evidence
+
+    if target.suffix.lower() != ".zip":
+        raise WrongUseError(f"{target} is no zip by its name.", advice="Such as: -o my-game.zip")
+    ferry = ferry_here(computer)
+    _, text = taken_from(file)
+    recipe = ferry.recipes.check(file)
+    if isinstance(recipe, BequestRecipe):
+        raise UnsupportedError("A recipe for a pair of games has a folder beside it: pack both.")
+    made = without_evidence(text)
+    own = {ferry.computer.name, *(one.name for one in (ferry.computer.folders.get("home"),) if one)}
+    own |= {str(value) for sight in ferry.look().sights for value in sight.berth.fields.values()}
+    told = private_in(made, sorted(word for word in own if len(word) > 2))
+    if told:
+        raise RefusedError(
+            f"{file} has in it what is only yours, so it is not packed.",
+            details=tuple(told),
+            advice="Write something else there, then run the same command again.",
+        )
+    with new_file(target) as part, zipfile.ZipFile(part, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr(zipfile.ZipInfo(f"{_titled(recipe).id}.toml"), made)
+    out = console()
+    left = len(text.splitlines()) - len(made.splitlines())
+    more = f", without {counted(left, 'line')} of remarks" if left else ""
+    out.print(f"[good]✓[/] Packed: {escape(str(target))}{more}. No save is in it.", soft_wrap=True)
+    out.print("Read it once more before you give it away. Others say: cferry recipe add "
+              f"{escape(target.name)}", soft_wrap=True)  # fmt: skip
+
+
+def _titled(recipe: GameRecipe | BoxRecipe | LibraryRecipe) -> Any:
+    """Return what a recipe says of itself: its id and title."""
+    if isinstance(recipe, GameRecipe):
+        return recipe.game
+    return recipe.box if isinstance(recipe, BoxRecipe) else recipe.library
 
 
 def _pair_data(one: PairTold) -> dict[str, Any]:
