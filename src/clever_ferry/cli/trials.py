@@ -30,8 +30,10 @@ def trials_data(tried: RecipeTried) -> dict[str, Any]:
 def print_trials(tried: RecipeTried) -> None:
     """Print what each edition reads, and what came back from the others."""
     out = console()
+    read = {one.edition.id for one in tried.tried if one.saves}
     for one in tried.tried:
-        _print_tried(one)
+        if one.saves or one.edition.id not in read:  # else its saves are in another folder
+            _print_tried(one)
     if not any(one.saves for one in tried.tried):
         out.print("[care]No edition of it reads a save there.[/]")
     if tried.rehearsed:

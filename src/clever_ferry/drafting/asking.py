@@ -43,8 +43,8 @@ def asked(sides: Sequence[Side], paired: set[int], facts: list[FactDraft], ask: 
     for side in sides:
         if side.fields.get("slot", {}).get("type") == "number":
             answer = ask(Question(
-                f"How many saves does the game offer in its menu, in {side.ident}? A number, or "
-                "nothing if there is no limit or you don't know"
+                f"{side.ident}: how many saves does the game's menu offer at the most? Nothing, if "
+                "there is no limit or you don't know"
             ))  # fmt: skip
             if answer.isdecimal() and 0 < int(answer) < _MOST_SLOTS:
                 side.most_slots = int(answer)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -57,6 +58,7 @@ def command(
     and on copies of them one save goes there and back.
     """
     try:
+        from clever_ferry.drafting.asking import likeliest
         from clever_ferry.drafting.draft import draft
         from clever_ferry.studying.budget import Budget
     except ImportError:
@@ -82,11 +84,15 @@ def command(
     _there(folders)
     ferry = ferry_here(computer)
     known = known_values(told, known_from)
-    asking = {} if yes or as_json or not can_ask() else {"ask": _ask}
-    with shown(as_json or bool(asking)) as show:
-        drafted = draft(
-            target.stem, folders, known, ferry.computer, Budget(seconds, show), **asking
-        )
+    with ExitStack() as looking:
+        show = looking.enter_context(shown(as_json))
+
+        def ask(question: Question) -> str:
+            looking.close()  # what is looked at is shown no more
+            return _ask(question)
+
+        asks = ask if not (yes or as_json) and can_ask() else likeliest
+        drafted = draft(target.stem, folders, known, ferry.computer, Budget(seconds, show), asks)
     with new_file(target) as part:
         part.write_text(drafted.text, "utf-8", newline="\n")
     faults: FerryError | None = None
