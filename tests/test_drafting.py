@@ -25,8 +25,7 @@ from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.saltglass.server import ServerStore
 from clever_ferry_demo.world import lay_finch
 from tests.boxes_made import MadeBox
-from tests.conftest import Den, run_module
-from tests.test_terminal import at_terminal
+from tests.conftest import Den, at_terminal, run_module
 
 CARRIED = {"cashbox", "pocket-finch", "orrery-yard", "longshore-log", "ebb-dynamo", "ropewalk",
            "waybill", "moth-lantern"}  # fmt: skip

@@ -20,9 +20,8 @@ from clever_ferry.documents.places import value_at
 from clever_ferry.layouts import LayoutSpec, compile_layouts
 from clever_ferry.model import convert
 from clever_ferry_demo.invented import FORMATS, Moth
-from tests.conftest import Den
+from tests.conftest import Den, at_terminal
 from tests.forking import can_fork
-from tests.test_terminal import at_terminal
 
 RECIPES = resources.files("clever_ferry_demo.invented")
 

@@ -2,41 +2,7 @@
 
 from __future__ import annotations
 
-import os
-import sys
-import time
-from typing import Any
-
-import pytest
-
-from tests.conftest import Den, state
-
-pty = pytest.importorskip("pty", reason="this system has no pseudo terminals")
-
-
-def at_terminal(den: Den, *arguments: str, answers: list[str]) -> tuple[int, str]:
-    """Run the program at a pseudo terminal; give each answer when it asks (a line that waits)."""
-    pid, handle = pty.fork()
-    if pid == 0:
-        environment: dict[str, Any] = {**os.environ, **den.env, "TERM": "xterm", "COLUMNS": "120"}
-        os.execve(sys.executable, [sys.executable, "-m", "clever_ferry", *arguments], environment)
-    shown = b""
-    deadline = time.monotonic() + 600
-    while time.monotonic() < deadline:
-        try:
-            part = os.read(handle, 65536)
-        except OSError:  # the program has ended
-            break
-        if not part:
-            break
-        shown += part
-        if answers and (
-            shown.rstrip().endswith((b"]:", b"one:", b"(1<=x<=2):", b"show):", b"know:"))
-        ):
-            os.write(handle, answers.pop(0).encode() + b"\n")
-            time.sleep(0.2)
-    _, status = os.waitpid(pid, 0)
-    return os.waitstatus_to_exitcode(status), shown.decode("utf-8", "replace")
+from tests.conftest import Den, at_terminal, state
 
 
 def test_it_asks_and_carries_on_a_yes(den: Den) -> None:
