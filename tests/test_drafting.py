@@ -333,11 +333,13 @@ def test_of_many_saves_the_newest_are_tried_and_empty_files_are_none(
     many.mkdir()
     for slot in range(203):
         (many / f"s{slot}.bin").write_bytes(b"SAVE" + slot.to_bytes(4, "little"))
-        os.utime(many / f"s{slot}.bin", ns=(10**18 + slot, 10**18 + slot))
+        stamp = 10**18 + slot * 10**9
+        os.utime(many / f"s{slot}.bin", ns=(stamp, stamp))
     told = den.cferry("draft", many, "-o", tmp_path / "many.toml").out
     assert "3 older saves not looked at" in told
     assert "And 160 saves more" in told
-    assert told.count("s202.bin") == 0 < told.count("s42.bin")
+    assert " s2.bin " not in told
+    assert " s3.bin " in told
     assert "And 160 pieces more, each written again the same" in told
     for path in many.iterdir():
         path.write_bytes(b"")
