@@ -370,6 +370,30 @@ def test_wrong_words(
     assert not Path("x.toml").exists()
 
 
+def test_a_blob_that_no_index_names_is_left_and_an_index_that_is_not_clear_refused(
+    den: Den, tmp_path: Path
+) -> None:
+    crate = tmp_path / "a" / den.tern.parent.name / "saltglass"
+    shutil.copytree(den.tern, crate)
+    (crate / "stow" / f"{'ab' * 10}-00.tern").write_bytes(b"stray")
+    told = den.cferry("draft", crate, "-o", tmp_path / "stray.toml").out
+    assert "an index over blobs" in told
+    assert f"stow/{'ab' * 10}-00.tern beside the box: not drafted" in told
+    index = crate / "hold.ledger"
+    raw = index.read_bytes()
+    index.write_bytes(raw[:-4] + b"????????")
+    told = den.cferry("draft", crate, "-o", tmp_path / "end.toml").out
+    assert "8 bytes at the end of the index are not clear" in told
+    index.write_bytes(raw[:12] + b"????" + raw[12:-4] + b"????")
+    told = den.cferry("draft", crate, "-o", tmp_path / "front.toml").out
+    assert "look like a checksum, and none fits" in told
+    index.write_bytes(raw[:150] + b"zz" + raw[150:])
+    told = den.cferry("draft", crate, "-o", tmp_path / "x.toml", code=5).err
+    assert "hold.ledger" in told
+    assert "is an index over files with names that mean nothing" in told
+    assert not (tmp_path / "x.toml").exists()
+
+
 @pytest.mark.parametrize("first", [0, *(pytest.param(one, marks=pytest.mark.long("many builds"))
                                         for one in range(12, 240, 12))])  # fmt: skip
 def test_a_box_of_any_build_is_opened_and_written_as_its_own_reader_wants_it(

@@ -83,12 +83,22 @@ class Boxed:
         box = compile_box(self.recipe)
         return box, box.read(files, lambda _: True)
 
-    def doubt(self, record: Laid) -> None:
-        """Say what of its records is not understood."""
+    def doubt(self, record: Laid, front: Laid, tail: Laid) -> None:
+        """Say what of its records is not understood, and what may be a checksum around them."""
         if record.unclear:
             self.doubts.append(
                 f"{record.unclear} bytes of each entry's record in the index are not clear: they "
                 "stay as they are, and are zeros in what is new"
+            )
+        if tail.unclear:
+            self.doubts.append(
+                f"{tail.unclear} bytes at the end of the index are not clear: they stay as they "
+                "are, which no checksum may"
+            )
+        if front.dense:
+            self.doubts.append(
+                "bytes in front of the index look like a checksum, and none fits: they stay as "
+                "they are"
             )
 
     @property

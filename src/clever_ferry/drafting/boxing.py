@@ -17,6 +17,7 @@ from clever_ferry.drafting.boxed import Boxed, Folder
 from clever_ferry.drafting.indexing import Indexes
 from clever_ferry.drafting.ranges import Ranges, odd, ranges_in
 from clever_ferry.drafting.tabling import Bytes, front_fields, record_fields, tail_fields
+from clever_ferry.errors import UnsupportedError
 from clever_ferry.forms.recognising import recognise
 from clever_ferry.studying.budget import MOST_HELD, Budget
 from clever_ferry.studying.names import above, kinds_of_names
@@ -30,6 +31,8 @@ _MOST_WAYS, _MOST_KINDS, _SAMPLES, _MOST_TABLES = 60, 20, 8, 6
 def box_in(files: Files, place: str, own: str, budget: Budget) -> Boxed | None:
     """Return the box that a folder is, or None where it seems to be plain files.
 
+    Raises UnsupportedError where it must be one, of a build that is not clear.
+
     `place` is the folder's own path, in which the account may stand; the layouts' names begin with
     `own`.
     """
@@ -40,6 +43,13 @@ def box_in(files: Files, place: str, own: str, budget: Budget) -> Boxed | None:
         budget.begin("whether it is a box")
         if (found := folder.best(islice(ways, _MOST_WAYS))) is not None:
             return found
+    if index := indexes.suspected():
+        raise UnsupportedError(
+            f"{index} in {place} is an index over files with names that mean nothing, and how it "
+            "is built is not clear.",
+            advice="docs/recipes.md says how a box is described; `cferry study` shows what is in "
+            "the index.",
+        )
     return None
 
 
@@ -128,6 +138,6 @@ def _with_table(found: Boxed, raw: bytes, one: Ranges, folder: Folder, stamp: in
         spec = next(field for field in top.fields if field.get("name") == name)
         spec["computed"]["of"] = {"inside": "blobs", "onward": "after"}.get(span, span)
     found.layouts |= {f"{folder.own}index": top, f"{folder.own}row": record}
-    found.doubt(record)
+    found.doubt(record, top, tail)
     found.odd = odd(raw, one)
     return True

@@ -20,8 +20,8 @@ from clever_ferry.studying.rows import Marked, Rows, rows_around
 
 __all__ = ["Indexes"]
 
-_MOST_TRIED, _MOST_WAYS = 200, 60
-"""Files that may be an index, and ways in which one may be built."""
+_MOST_TRIED, _MOST_WAYS, _MOST_ASKED = 200, 60, 16
+"""Files that may be an index, ways in which one may be built, names that are asked for first."""
 _MOST_ROWS, _MOST_READ, _LARGEST_INDEX = 48, 64 << 20, 16 << 20
 """Entries of which the bytes are looked at, and how many these are together; bytes of an index."""
 
@@ -64,6 +64,16 @@ class Indexes(NamedTuple):
                     if table is not None:
                         spec = {"kind": "indexed", "index": path, "blob": blob, "fields": fields}
                         yield from self._index(spec, [table], ids, [parts], "")
+
+    def suspected(self) -> str:
+        """Return a file that names blobs as an index does; '' where there is none."""
+        for kind in self.folder.kinds[:20]:
+            ident = _identifier(kind)
+            for path in self._others(kind) if ident is not None else ():
+                raw = self.folder.raw(path)
+                if any(_table(raw, ids) for ids in _spelled(kind.fields[ident or ""])):
+                    return path
+        return ""
 
     def _others(self, kind: NameKind) -> list[str]:
         """Return files that may be an index of others: they are of another kind, and small."""
@@ -200,7 +210,7 @@ class Indexes(NamedTuple):
         found.layouts[f"{base}row"] = record
         if roles.rows:
             found.layouts[f"{base}part"] = part
-        found.doubt(record)
+        found.doubt(record, top, tail)
         return roles, what, "/record" if rows.frame is not None else ""
 
     # Shelves ------------------------------------------------------------------------------
@@ -356,14 +366,22 @@ def _spelled(names: Sequence[str]) -> Iterator[_Ids]:
 
 
 def _table(raw: bytes, ids: _Ids, fewest: int = 2) -> _Table | None:
-    """Return where identifiers stand in an index: all of them, once each, in its order."""
+    """Return where identifiers stand in an index, once each, in its order; None where few do.
+
+    Blobs that no index names are left behind by many a store.
+    """
+    names = list(ids.raws)
+    some = names[:: -(-len(names) // _MOST_ASKED)]
+    if 2 * sum(ids.raws[one] in raw for one in some) < len(some):
+        return None
     found: list[tuple[int, str]] = []
     for name, own in ids.raws.items():
         at = raw.find(own)
-        if at < 0 or raw.find(own, at + len(own)) >= 0:
-            return None
-        found.append((at, name))
-    if len(found) < fewest:
+        if at >= 0:
+            if raw.find(own, at + len(own)) >= 0:
+                return None
+            found.append((at, name))
+    if len(found) < fewest or 4 * len(found) < 3 * len(names):
         return None
     found.sort()
     return _Table(raw, tuple(name for _, name in found), tuple(at for at, _ in found))

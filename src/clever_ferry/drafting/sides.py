@@ -155,7 +155,7 @@ def side_of(root: Path, ident: str, kinds: Sequence[KindStudied], box: Boxed | N
 def _of_box(box: Boxed) -> list[str]:
     """Return what is in doubt about a box."""
     left = [f"{', '.join(box.left[:5])} beside the box: not drafted"] if box.left else []
-    return [*box.doubts, *left]
+    return list(dict.fromkeys([*box.doubts, *left]))
 
 
 Variable = tuple[str, int]

@@ -42,6 +42,8 @@ class Laid:
     notes: list[str] = field(default_factory=list)
     unclear: int = 0
     """How many bytes of it differ and are not known."""
+    dense: bool = False
+    """Whether some that are not known have hardly a zero, as checksums have."""
 
     def add(self, spec: Mapping[str, Any], note: str = "") -> str:
         """Add a field by a name that no other has, and return that."""
@@ -403,6 +405,9 @@ def _front(
     if cut[0]:
         for spec, note, guess in laid(cut, of, reserved, budget, totals, texts, front=True):
             _add_front(found, roles, spec, note, guess)
+            if guess is not None and guess.kind in ("same", "differs"):
+                raw = cut[0][guess.at : guess.at + guess.size]
+                found.dense |= any(0 not in raw[at : at + 4] for at in range(len(raw) - 3))
     return found, how, roles
 
 
