@@ -17,6 +17,7 @@ import pytest
 
 from clever_ferry.boxes import Making, Put
 from clever_ferry.drafting.boxing import box_in
+from clever_ferry.errors import UnsupportedError
 from clever_ferry.moving.files import FolderFiles
 from clever_ferry.payload import BytesPayload, read_all
 from clever_ferry.studying.budget import Budget
@@ -411,7 +412,10 @@ def test_a_box_of_any_build_is_opened_and_written_as_its_own_reader_wants_it(
         folder, now = tmp_path / str(seed), time.time_ns()
         box.write(folder, entries, now)
         assert box.read(folder) == entries
-        found = box_in(FolderFiles(folder), str(folder), "it-", Budget(60))
+        try:
+            found = box_in(FolderFiles(folder), str(folder), "it-", Budget(60))
+        except UnsupportedError:
+            continue
         if found is None:
             continue
         inside = found.inside

@@ -196,3 +196,31 @@ def test_other_names_and_autosaves(sandboxed: Den, tmp_path: Path) -> None:
     ]
     refused = sandboxed.cferry("cross", "openttd/flatpak", f"{where}:a/b", "--yes", code=3)
     assert "no folder" in refused.err
+
+
+@pytest.mark.long("drafts of real saves")
+def test_a_draft_of_real_saves_carries_one_that_it_has_not_seen(
+    sandboxed: Den, tmp_path: Path
+) -> None:
+    """As it lies, byte for byte; and the real server goes on with it."""
+    home = next((sandboxed.top / "home").rglob("Gull Town.sav")).parent
+    maker = tmp_path / "maker" / "save"
+    Server(tmp_path / "second").run(
+        until="Map generated", commands=('save "Old Pier"', "successfully saved")
+    )
+    shutil.copy2(tmp_path / "second" / "save" / "Old Pier.sav", home)
+    server = Server(tmp_path / "server")
+    shutil.copytree(home, server.folder / "save")
+    file = tmp_path / "trains.toml"
+    told = sandboxed.cferry("draft", home, server.folder / "save", "-o", file).out
+    assert told.count("the same, pieces and facts") == 2
+    assert "layers" not in file.read_text()
+    sandboxed.recipe("trains", file.read_text())
+    shutil.copy2(maker / "Gull Town.sav", home / "Late Ferry.sav")
+    there = f"trains/second@{server.folder}"
+    sandboxed.cferry("cross", "trains/save:Late Ferry", there, "--yes")
+    carried = server.folder / "save" / "Late Ferry.sav"
+    assert carried.read_bytes() == (home / "Late Ferry.sav").read_bytes()
+    log = server.run("-g", "save/Late Ferry.sav", until="Loading savegame version")
+    assert "Load Failed" not in log
+    assert "Generating map" not in log

@@ -15,6 +15,7 @@ from clever_ferry.drafting.cards import cards_in
 from clever_ferry.drafting.facts import FactDraft, facts_of
 from clever_ferry.drafting.pairing import Paired, hints_between, pair
 from clever_ferry.drafting.sides import Side, side_of
+from clever_ferry.drafting.wrapping import Wrapped
 from clever_ferry.drafting.writing import recipe_text
 from clever_ferry.errors import WrongUseError
 from clever_ferry.finding.computers import Computer
@@ -77,6 +78,7 @@ def draft(
             facts += cards_in(side, every, facts, budget)
         except OverError:
             stopped.append(budget.stopped_at)
+    _as_they_lie(pairs, facts)
     asked(sides, every, facts, ask)
     _doubt_unpaired(sides, paired)
     berths = {one.ident: _berth(one, computer) for one in sides}
@@ -92,6 +94,17 @@ def _box(root: Path, ident: str, budget: Budget, stopped: list[str]) -> Boxed | 
     except KeyboardInterrupt:
         stopped.append("as you said")
     return None
+
+
+def _as_they_lie(pairs: Sequence[Paired], facts: Sequence[FactDraft]) -> None:
+    """Have what is the same file on both sides be carried so, where nobody looks into it."""
+    looked = {str(one.spec["from"]) for one in facts}
+    for one in pairs:
+        first, second = (set(side.kind.inside[0]) for side in (one.first, one.second))
+        same = one.first.wrapped.layers == one.second.wrapped.layers
+        if same and first & second and one.first.role not in looked:
+            for piece in (one.first, one.second):
+                piece.wrapped = Wrapped()
 
 
 def _doubt_unpaired(sides: Sequence[Side], paired: set[int]) -> None:

@@ -39,6 +39,9 @@ NUMBERS: tuple[Any, ...] = (
 _ELEMENTS = (4, 8, 12, 16, 20, 24, 32, 36)
 _TEXT, _LIST, _BYTE, _SAME, _REST = 2.0, 1.5, 1.0, 0.4, 4.0
 """What it costs to say that something is one."""
+_WRITTEN = ("\0\u0180", "\u0370\u0700", "\u0900\u0e80", "\u1e00\u2000", "\u3040\u3100",
+            "\u4e00\ua000", "\uac00\ud7a4", "\uff00\ufff0")  # fmt: skip
+"""Letters in which names are written: from one to before the other."""
 _MOST_GAPS, _MOST_STATES, _LONGEST_ROW, _FARTHEST = 24, 4_000, 4_096, 1_200
 
 
@@ -130,8 +133,13 @@ def _legible(raw: bytes, encoding: str) -> bool:
         text = raw.decode(encoding)
     except UnicodeDecodeError:
         return False
-    plain = sum(char.isalnum() or char in " _-.'/" for char in text)
+    plain = sum((char.isalnum() and not _rare(char)) or char in " _-.'/" for char in text)
     return text.isprintable() and 10 * plain >= 8 * len(text)
+
+
+def _rare(char: str) -> bool:
+    """Tell whether a letter is of those that hardly a name has, and that numbers look like."""
+    return not any(span[0] <= char < span[1] for span in _WRITTEN)
 
 
 def cells(columns: Sequence[Column], raw: bytes, at: int, end: int = -1) -> list[int] | None:
