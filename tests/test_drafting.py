@@ -27,6 +27,7 @@ from clever_ferry_demo.saltglass.server import ServerStore
 from clever_ferry_demo.world import lay_finch
 from tests.boxes_made import MadeBox
 from tests.conftest import Den, at_terminal, run_module
+from tests.files_made import MadeFile
 
 CARRIED = {"cashbox", "pocket-finch", "orrery-yard", "longshore-log", "ebb-dynamo", "ropewalk",
            "waybill", "moth-lantern"}  # fmt: skip
@@ -437,3 +438,37 @@ def test_a_box_of_any_build_is_opened_and_written_as_its_own_reader_wants_it(
         except AssertionError:
             assert found.doubts, f"{box}: wrong, and nothing is said to be unclear"
     assert right >= 10
+
+
+@pytest.mark.parametrize("seed", [0, 13, 24, *(pytest.param(one, marks=pytest.mark.long("builds"))
+                                               for one in range(30, 60))])  # fmt: skip
+def test_files_of_any_build_are_carried_as_their_own_reader_wants_them_or_it_is_said(
+    linux: Callable[..., Den], tmp_path: Path, seed: int
+) -> None:
+    """Fronts of some fields, packed or turned, with a sum behind; never wrong without a word."""
+    den, made, dice = linux(home="home"), MadeFile(seed), Random(seed)
+    seen, new = ({slot: bytes(dice.choice((0, 0, 1, 2, 3, 250))
+                              for _ in range(dice.randrange(400, 6000)))
+                  for slot in slots} for slots in ((1, 2, 3), (5, 6)))  # fmt: skip
+    account = tmp_path / "it" / str(made.account)
+    account.mkdir(parents=True)
+    made.write(account, seen, time.time_ns())
+    assert made.read(account) == seen
+    for name, content in (("plain", seen), ("new", new)):
+        (tmp_path / name).mkdir()
+        for slot, data in content.items():
+            (tmp_path / name / f"{slot}.world").write_bytes(data)
+    file = tmp_path / "made.toml"
+    told = den.cferry("draft", tmp_path / "plain", account, "-o", file).out
+    used(den, file)
+    carried: dict[int, bytes] = {}
+    for slot, to, more in ((5, 5, ()), (6, 2, ("--replace",))):
+        done = run_module(
+            "clever_ferry", "cross", f"made/plain@{tmp_path / 'new'}:{slot}",
+            f"made/it@{account}:{to}", "--yes", *more, env=den.env,
+        )  # fmt: skip
+        carried |= {to: new[slot]} if done.code == 0 else {}
+    if "In doubt" not in told:
+        assert set(carried) == {5, 2}
+        assert made.read(account) == seen | carried
+    assert "In doubt" not in told or seed not in (0, 13, 24)

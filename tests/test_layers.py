@@ -12,6 +12,7 @@ import shutil
 import struct
 import subprocess
 import tarfile
+import time
 import zipfile
 import zlib
 from collections.abc import Callable
@@ -421,6 +422,7 @@ fields = [
   { type = "bytes", name = "machine", size = 4 }, { type = "i16", name = "serial" },
   { type = "text", name = "owner", ends = "zero" }, { type = "u8", name = "kind", usual = 9 },
   { type = "identifier", name = "id" },
+  { type = "time", name = "saved", within = "u32", unit = "s" },
 ]
 [layers]
 mine = [{ kind = "header", layout = "mine" }]
@@ -428,7 +430,7 @@ theirs = [{ kind = "header", layout = "theirs", on_arrival = WAYS }]
 """
 WAYS = (
     '{ mode = ["kept"], machine = ["adopted", "made"], serial = ["made"], owner = ["given"], '
-    'kind = ["adopted"], id = ["adopted", "made"] }'
+    'kind = ["adopted"], id = ["adopted", "made"], saved = ["made"] }'
 )
 
 
@@ -462,6 +464,7 @@ def test_each_field_of_a_header_arrives_as_the_recipe_says(
     how = {one["field"]: (one["how"], one["value"]) for one in moves}
     assert {name: one for name, (one, _) in how.items()} == {
         "mode": "kept", "machine": "made", "serial": "made", "owner": "given", "id": "made",
+        "saved": "made",
     }  # fmt: skip
     assert f"made      machine {how['machine'][1]} (a new one)" in shown
     here.cferry(*route, "--yes")
@@ -469,7 +472,9 @@ def test_each_field_of_a_header_arrives_as_the_recipe_says(
     machine, (serial,) = bytes.fromhex(str(how["machine"][1])), struct.unpack_from("<h", raw, 11)
     ident = bytes.fromhex(str(how["id"][1]).replace("-", ""))
     assert (raw[:7], raw[7:11], serial) == (b"THEIRS\x07", machine, how["serial"][1])
-    assert raw[13:] == b"Wren\0\x09" + ident + b"a world"  # what the plan said
+    assert raw[13:35] + raw[39:] == b"Wren\0\x09" + ident + b"a world"  # what the plan said
+    assert 0 <= time.time() - int.from_bytes(raw[35:39], "little") < 1000
+    assert how["saved"][1] == "the time of writing"
     assert serial >= 0
     (theirs / "1").write_bytes(raw[:18] + b"\x05" + raw[19:])
     (mine / "1").write_bytes(b"MINE\x08hcam" + b"a later world")
@@ -490,7 +495,8 @@ def test_each_field_of_a_header_arrives_as_the_recipe_says(
     assert "no 'serial' to give" in here.cferry(*route, "--give", "serial=5", code=2).err
     for wrong, said in (
         ('mod = ["kept"]', "no such field; there are id, kind, machine, mode, owner"),
-        ('owner = ["made"]', "only whole numbers, identifiers, and bytes"),
+        ('owner = ["made"]', "only whole numbers, times, identifiers and fixed bytes"),
+        ('saved = ["given"]', "a time can be made, and not stated"),
         ('owner = ["taken"]', "must be"), ("owner = []", "owner"),
     ):  # fmt: skip
         path = here.recipe("bin", recipe.replace("WAYS", f"{{ {wrong} }}"))

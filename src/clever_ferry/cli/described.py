@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from clever_ferry.keeping.snapshots import Kept, Snapshot
     from clever_ferry.looking import Seen, Sight, Surveyed
     from clever_ferry.proving.comparing import Proof
+    from clever_ferry.recipes.encoding import Arrived
 
 __all__ = [
     "PROVED",
@@ -145,6 +146,16 @@ def save_data(save: Save) -> dict[str, Any]:
     }
 
 
+def arrived_value(one: Arrived) -> Any:
+    """Return a header field's value for people and for JSON: bytes as hex, a time in ISO 8601.
+
+    A time that is made is not known before it is written.
+    """
+    if one.is_time:
+        return "the time of writing" if one.how == "made" else iso(one.value)
+    return one.value.hex() if isinstance(one.value, bytes) else one.value
+
+
 def move_data(move: Move) -> dict[str, Any]:
     """Return one save's way."""
     return {
@@ -161,7 +172,7 @@ def move_data(move: Move) -> dict[str, Any]:
                 "piece": item.piece.title,
                 "header": one.layout,
                 "field": one.field,
-                "value": one.value.hex() if isinstance(one.value, bytes) else one.value,
+                "value": arrived_value(one),
                 "how": one.how,
             }
             for item in move.encoded

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
+from clever_ferry.cli.described import arrived_value
 from clever_ferry.cli.screen import counted, escape, facts_line, place, size, steps, table, when
 from clever_ferry.crossing.aftermath import steps_before
 from clever_ferry.finding.addresses import address_of
@@ -62,10 +63,6 @@ def _replaced(move: Move) -> str:
     )
 
 
-def _told(value: object) -> str:
-    return value.hex() if isinstance(value, bytes) else str(value)[:80]
-
-
 def _print_changes(out: Console, plan: Plan, move: Move) -> None:
     ways = {
         "adopted": "from the save it replaces", "usual": "as all the target's saves have it",
@@ -95,7 +92,7 @@ def _print_changes(out: Console, plan: Plan, move: Move) -> None:
                   f" ({ways[change.how]})")  # fmt: skip
     for item in move.encoded:
         for one in item.arrived:
-            out.print(f"  {one.how:<9} {escape(one.field)} {escape(_told(one.value))} "
+            out.print(f"  {one.how:<9} {escape(one.field)} {escape(str(arrived_value(one))[:80])} "
                       f"({ways[one.how]}), in the {escape(item.piece.title)}'s header")  # fmt: skip
     for piece in move.adopted:
         out.print(f"  adopted   the {escape(piece.title)} of the save it replaces, as this one "

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from clever_ferry.cli.certain import established_lines
-from clever_ferry.cli.described import PROVED, told_found, told_outcome, told_state
+from clever_ferry.cli.described import PROVED, arrived_value, told_found, told_outcome, told_state
 from clever_ferry.cli.screen import facts_line, numbered
 from clever_ferry.crossing.aftermath import steps_after
 from clever_ferry.errors import FerryError, WrongUseError
@@ -115,8 +115,8 @@ def _done(plan: Plan, move: Move) -> list[str]:
     done = [f"Its name says the {one.field} {one.value}: {ways[one.how]}." for one in move.changes]
     for item in move.encoded:
         done += [
-            f"In the {item.piece.title}'s header, the {one.field} is "
-            f"{one.value.hex() if isinstance(one.value, bytes) else one.value}: {ways[one.how]}."
+            f"In the {item.piece.title}'s header, the {one.field} is {arrived_value(one)}: "
+            f"{ways[one.how]}."
             for one in item.arrived
         ]
         if stamped := sorted(edition.repeated_in(item.piece.role)):

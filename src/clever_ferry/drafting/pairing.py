@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import zlib
 from collections.abc import Sequence
 
@@ -10,13 +11,15 @@ from msgspec import Struct
 from scipy.optimize import linear_sum_assignment
 
 from clever_ferry.drafting.sides import Piece, Side
+from clever_ferry.studying.guess import PRINTABLE
 from clever_ferry.studying.keys import Key, key_between, turned
+from clever_ferry.studying.looks import density_of
 from clever_ferry.studying.peeling import Hint
 
 __all__ = ["Paired", "hints_between", "pair"]
 
-_LEAST = 3.0
-"""How alike two pieces must be to be taken for one."""
+_LEAST, _BY_NAME = 3.0, 3.0
+"""How alike two pieces must be to be taken for one; as alike are two that are only called so."""
 
 
 class Paired(Struct, frozen=True):
@@ -25,6 +28,8 @@ class Paired(Struct, frozen=True):
     first: Piece
     second: Piece
     why: str
+    shown: bool
+    """Whether what they hold says so, and not their names alone."""
 
 
 def pair(first: Side, second: Side) -> list[Paired]:
@@ -38,7 +43,7 @@ def pair(first: Side, second: Side) -> list[Paired]:
         if points[at, to] < _LEAST:
             continue
         one, other = first.pieces[at], second.pieces[to]
-        found.append(Paired(one, other, scored[at][to][1]))
+        found.append(Paired(one, other, scored[at][to][1], bool(points[at, to] > _BY_NAME)))
     _name(found, first.pieces, second.pieces)
     return found
 
@@ -69,12 +74,13 @@ def _alike(one: Piece, other: Piece) -> tuple[float, str]:
 
 
 def hints_between(first: Side, second: Side, pairs: Sequence[Paired]) -> dict[str, Hint]:
-    """Return the keys by which a piece of one side is what an unpaired one of the other is.
+    """Return how a piece of one side is within what an unpaired one of the other is.
 
-    They are told by the patterns of their files' names. What is turned may have a header before
-    it, and may have been packed by zlib first.
+    They are told by the patterns of their files' names. It may be turned by a key, have a header
+    before it, and may have been packed by zlib first; what is not turned may have some more behind.
     """
-    paired = {id(one.first) for one in pairs} | {id(one.second) for one in pairs}
+    clear = [one for one in pairs if one.shown]
+    paired = {id(one.first) for one in clear} | {id(one.second) for one in clear}
     found: dict[str, Hint] = {}
     for here, there in ((first, second), (second, first)):
         plain = [one for one in here.pieces if id(one) not in paired and not one.shared]
@@ -82,9 +88,10 @@ def hints_between(first: Side, second: Side, pairs: Sequence[Paired]) -> dict[st
         for piece in other:
             if piece.kind.stages[-1].what != "bytes" or piece.kind.names.pattern in found:
                 continue
-            for one in (*plain, *(side.first for side in pairs), *(side.second for side in pairs)):
-                if one in here.pieces and (key := _key(one, piece)) is not None:
-                    found[piece.kind.names.pattern] = key
+            for one in (*plain, *(side.first for side in clear), *(side.second for side in clear)):
+                if one in here.pieces and (hint := _within(one, piece)) is not None:
+                    found[piece.kind.names.pattern] = hint
+                    paired |= {id(one), id(piece)}
                     break
     return found
 
@@ -93,13 +100,22 @@ _LONGEST_FRONT = 64
 _LEVELS = (6, 9, 1)
 
 
-def _key(plain: Piece, other: Piece) -> Hint | None:
-    """Return the key by which one piece's bytes, or they packed, are the end of the other's."""
+def _within(plain: Piece, other: Piece) -> Hint | None:
+    """Return where one piece's bytes, perhaps packed, are in the other's, and by which key."""
     both = _same_saves(plain, other)
     if len(both) < 2:
         return None
-    ways = [[one for one, _ in both]]
-    ways += [[zlib.compress(one, level) for one, _ in both] for level in _LEVELS]
+    plain_ones = [one for one, _ in both]
+    for inside in (plain_ones, [base64.b64encode(one) for one in plain_ones]):
+        found = {
+            (packed.find(one), len(packed) - len(one))
+            for one, (_, packed) in zip(inside, both, strict=True)
+        }
+        at, around = found.pop()
+        if not found and 0 <= at <= around <= _LONGEST_FRONT and min(map(len, inside)) > 8:
+            return Hint(None, at, around - at)
+    ways = [plain_ones]
+    ways += [[zlib.compress(one, level) for one in plain_ones] for level in _LEVELS]
     for inside in ways:
         more = {len(packed) - len(one) for one, (_, packed) in zip(inside, both, strict=True)}
         if len(more) != 1 or not 0 <= (front := more.pop()) <= _LONGEST_FRONT:
@@ -108,13 +124,36 @@ def _key(plain: Piece, other: Piece) -> Hint | None:
         if key is None or len(key.data) * 4 > min(map(len, inside)):
             continue
         size = len(key.data)
-        # The key begins with the first byte of the file, and not behind the front.
         raw = bytes((key.data[(at - front) % size] - front * key.step) & 0xFF for at in range(size))
         whole = Key(raw, key.step)
-        back = [turned(packed, whole)[front:] for _, packed in both]
-        if back == inside:
+        if inside is plain_ones and not front and _is_turned(inside, [out for _, out in both]):
+            return None  # the other way round
+        back = [turned(packed, whole) for _, packed in both]
+        fronts = [packed[:front] for _, packed in both]
+        own = _is_text(key.data), _clear(fronts)
+        if front and own > (_is_text(raw), _clear([one[:front] for one in back])):
+            return Hint(key, front, behind=True)
+        if [one[front:] for one in back] == inside:
             return Hint(whole, front)
     return None
+
+
+def _is_text(key: bytes) -> bool:
+    return len(key) > 2 and all(byte in PRINTABLE for byte in key)
+
+
+def _is_turned(some: Sequence[bytes], others: Sequence[bytes]) -> bool:
+    """Tell which of two, of which each is the other turned by a key, that seems to be.
+
+    A key of several bytes makes more different bytes of them; one makes fewer letters and zeros.
+    """
+    first, second = (round(density_of(b"".join(ones)), 2) for ones in (some, others))
+    return first > second if first != second else _clear(some) < _clear(others)
+
+
+def _clear(fronts: Sequence[bytes]) -> int:
+    """Return how many bytes of fronts are letters or zeros, as most are where nothing is turned."""
+    return sum(byte == 0 or byte in PRINTABLE for one in fronts for byte in one)
 
 
 def _same_saves(plain: Piece, other: Piece) -> list[tuple[bytes, bytes]]:

@@ -164,7 +164,8 @@ def _around(
         if fields is None or len({len(one) for one in step.backs}) > 1:
             found.doubts.append(f"what stands behind the packed {role} is not clear")
             return False
-        found.layers.append({"kind": "footer", "layout": f"end-{count}", "size": size})
+        layer = {"kind": "footer", "layout": f"end-{count}", "size": size}
+        found.layers.append({**layer, **_arriving(fields)})
     if step.mark and len({len(one) for one in step.fronts}) > 1:
         found.layers.append({"kind": "after", "text": step.mark.decode()})
         return True
@@ -174,8 +175,14 @@ def _around(
         if fields is None:
             found.doubts.append(f"the front of the {role} is of a build that is not clear")
             return False
-        found.layers.append({"kind": "header", "layout": f"front-{count}"})
+        found.layers.append({"kind": "header", "layout": f"front-{count}", **_arriving(fields)})
     return True
+
+
+def _arriving(fields: Sequence[Mapping[str, Any]]) -> dict[str, Any]:
+    """Return that times of fields are new where the source's files have none."""
+    times = [one["name"] for one in fields if one["type"] == "time"]
+    return {"on_arrival": {name: ["kept", "made"] for name in times}} if times else {}
 
 
 def _fields(
@@ -186,8 +193,9 @@ def _fields(
     if straight and sum(one.size for one in guesses) != size:
         return None
     made = fields_of(guesses, layout.partition("-")[2], names, firsts)
-    if made.lost:
-        lost = ", ".join(str(one["name"]) for one in made.lost[:4])
+    unknown = [str(one["name"]) for one in made.lost if one["type"] != "time"]
+    if unknown:
+        lost = ", ".join(unknown[:4])
         found.doubts.append(
             f"what stands in front of the {role} has bytes that differ and are not clear "
             f"({lost}): a crossing takes them from the save that it replaces, and "

@@ -150,7 +150,8 @@ class Header:
                 writing.arrived.append(found)
         self.refuse_lacking(values)
         if writing is not None:
-            plain = {name: values[name] for name in self.layout.plain & values.keys()}
+            known_ones = self.layout.plain & values.keys()
+            plain = {name: self.layout.as_written(name, values[name]) for name in known_ones}
             writing.said.setdefault(self.layout.name, plain)
         return values
 
@@ -163,12 +164,16 @@ class Header:
             value = writing.own.get(layout, next(others, {})).get(name)
         elif way == "adopted":
             value = writing.before.get(layout, {}).get(name)
+        elif way == "made" and name in self.layout.times:
+            value = writing.now
         elif way == "made" and writing.random is not None:
             random = writing.random
             value = self.layout.made(name, lambda count: random(f"{layout}.{name}", count))
         elif way == "given" and name in known.stated:
             value = self._given(name, known.stated[name])
-        return Arrived(layout, name, value, way) if value is not None else None
+        is_time = name in self.layout.times
+        value = self.layout.as_written(name, value)
+        return Arrived(layout, name, value, way, is_time) if value is not None else None
 
     def _given(self, name: str, text: str) -> Any:
         try:

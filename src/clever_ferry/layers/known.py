@@ -32,6 +32,8 @@ class Arrived(NamedTuple):
     value: Any
     how: str
     """As in a layer's `on_arrival`: kept, adopted, made, given."""
+    is_time: bool = False
+    """Whether it is a time, in ns since 1970; None for none."""
 
 
 class Writing(Struct, frozen=True):

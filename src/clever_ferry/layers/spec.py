@@ -14,7 +14,7 @@ from clever_ferry.layers.document_spec import (
 )
 from clever_ferry.layers.spec_base import Fault, LayerModel, Layouts
 from clever_ferry.layouts.making import random_bytes
-from clever_ferry.layouts.spec import BytesSpec, IdentifierSpec, NumberSpec
+from clever_ferry.layouts.spec import BytesSpec, IdentifierSpec, NumberSpec, TimeSpec
 from clever_ferry.layouts.spec import TextSpec as TextSpec_
 from clever_ferry.layouts.tracing import field_of, trace
 from clever_ferry.model import HexBytes, Meta, Model, hint, one_of
@@ -100,14 +100,18 @@ class _Arriving(_Headed):
             key = f"on_arrival.{name}"
             if one is None:
                 yield key, f"{self.layout} has no such field; {known(known_ones)}"
-            elif not isinstance(one, NumberSpec | BytesSpec | TextSpec_ | IdentifierSpec):
-                yield key, "it is no number, text, identifier, nor bytes"
+            elif not isinstance(
+                one, NumberSpec | BytesSpec | TextSpec_ | IdentifierSpec | TimeSpec
+            ):
+                yield key, "it is no number, text, identifier, time, nor bytes"
+            elif isinstance(one, TimeSpec) and "given" in ways:
+                yield key, "a time can be made, and not stated"
             elif any(getattr(one, other, None) is not None for other in ("bound", "computed")):
                 yield key, "it follows from something else"
             elif getattr(one, "equals", None) is not None:
                 yield key, "it has only one right value"
-            elif "made" in ways and not random_bytes(one):
-                yield key, "only whole numbers, identifiers, and bytes of a fixed size can be made"
+            elif "made" in ways and not (isinstance(one, TimeSpec) or random_bytes(one)):
+                yield key, "only whole numbers, times, identifiers and fixed bytes can be made"
 
 
 class HeaderSpec(_Arriving, tag="header"):

@@ -19,6 +19,7 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Callable, Mapping
+from contextlib import suppress
 from typing import Any, NamedTuple
 
 from clever_ferry.documents.places import set_at
@@ -47,6 +48,7 @@ from clever_ferry.layouts.spec import (
     VarintSpec,
 )
 from clever_ferry.layouts.texts import Bytes, Identifier, Magic, Padding, Text
+from clever_ferry.layouts.times import from_ns, to_ns
 
 __all__ = ["Computed", "Layout", "LayoutError", "compile_layouts"]
 
@@ -85,9 +87,10 @@ class Layout:
         self._fields = {str(name): f for f in spec.fields if (name := getattr(f, "name", ""))}
         self.plain = frozenset(
             name for name, one in self._fields.items() if getattr(one, "computed", None) is None
-            and isinstance(one, NumberSpec | BytesSpec | TextSpec | IdentifierSpec)
+            and isinstance(one, NumberSpec | BytesSpec | TextSpec | IdentifierSpec | TimeSpec)
         )  # fmt: skip
         """The fields of one value that follows from nothing else in it."""
+        self.times = frozenset(f.name for f in spec.fields if isinstance(f, TimeSpec))
         self.bound: dict[str, str] = {f.name: f.bound for f in (*valued, *texts) if f.bound}
         """Fields that repeat a name field: own name -> the name field's."""
         self.plus = {f.name: f.plus for f in valued if isinstance(f, NumberSpec) and f.plus}
@@ -160,6 +163,14 @@ class Layout:
     def made(self, name: str, random: Callable[[int], bytes]) -> int | bytes | str:
         """Return a value for a field that can be made out of `random` bytes."""
         return made(self._fields[name], random)
+
+    def as_written(self, name: str, value: Any) -> Any:
+        """Return a field's value as it is read again: a time is no finer than its unit."""
+        field = self._fields[name]
+        if isinstance(field, TimeSpec) and value is not None:
+            with suppress(ValueError):  # which writing tells, with the field's place
+                return to_ns(from_ns(value, field.unit), field.unit)
+        return value
 
     def parsed(self, name: str, text: str) -> int | float | bytes | str:
         """Return what a user has stated for a field; raises ValueError where it is none."""

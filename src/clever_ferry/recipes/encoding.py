@@ -20,7 +20,7 @@ from clever_ferry.payload import BytesPayload, Payload
 from clever_ferry.recipes.edition import Edition, values_of
 from clever_ferry.recipes.parts import PieceFile
 
-__all__ = ["Encoded", "Encoding", "encode", "encode_shared"]
+__all__ = ["Arrived", "Encoded", "Encoding", "encode", "encode_shared"]
 
 
 class Encoding(NamedTuple):

@@ -184,7 +184,7 @@ def _numbers(cut: Sequence[bytes], name: str, numbers: Sequence[int]) -> Iterato
                 large = max(numbers).bit_length()
                 bits = large * 1.5 + 8.0 * (different - 1) - (4 if more else 0) - (large < 8) * 4
                 bits += width / 16  # account numbers mostly have eight bytes
-                if bits < 12:
+                if bits < 10:
                     continue
                 says = _named(name) + (", counted from 0" if more == -1 else _plus(more))
                 spec = number_spec(width, order, bound=name, **({"plus": more} if more else {}))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import base64
 import binascii
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Iterator, Sequence
 from itertools import pairwise
 
 import numpy as np
@@ -59,10 +59,14 @@ class Peeled(Struct, frozen=True):
 class Hint(Struct, frozen=True):
     """What is known of files beforehand, from others that hold the same."""
 
-    key: Key
-    """By which they are turned."""
+    key: Key | None
+    """By which they are turned; None where they are not."""
     front: int
     """How long a front they have, once they are turned back."""
+    back: int = 0
+    """How much stands behind them, of what is not turned."""
+    behind: bool = False
+    """Whether the key begins behind the front."""
 
 
 def peel(samples: Sequence[bytes], budget: Budget, hint: Hint | None = None) -> list[Peeled]:
@@ -71,25 +75,42 @@ def peel(samples: Sequence[bytes], budget: Budget, hint: Hint | None = None) -> 
     Raises OverError where the time is up.
     """
     found: list[Peeled] = []
-    now = tuple(samples)
-    if hint is not None:
-        found.append(Peeled(now, Step("xor", key=hint.key)))
-        now = tuple(turned(one, hint.key) for one in now)
-        if hint.front and _next(now, budget)[0] is None:
-            fronts = tuple(one[: hint.front] for one in now)
-            found.append(Peeled(now, Step("header", fronts, (b"",) * len(now))))
-            now = tuple(one[hint.front :] for one in now)
+    hints = list(_hinted(hint)) if hint is not None else []
+    used = False
+    now: Sequence[bytes] = samples
     while True:
         budget.begin("what it is packed with")
         step, inside = _next(now, budget) if len(found) < _DEEPEST else (None, ())
-        found.append(Peeled(now, step))
+        if step is None and hints:
+            (step, inside), used = hints.pop(0)(now), True
+        elif used:
+            hints = []  # what they would say is seen in the bytes themselves
+        found.append(Peeled(tuple(now), step))
         if step is None:
             return found
-        now = tuple(inside)
+        now = inside
 
 
 Next = tuple[Step | None, Sequence[bytes]]
 _NONE: Next = (None, ())
+
+
+def _hinted(hint: Hint) -> Iterator[Callable[[Sequence[bytes]], Next]]:
+    """Yield what comes off where nothing is seen, by what others tell that hold the same."""
+    key = hint.key
+
+    def turn(samples: Sequence[bytes]) -> Next:
+        return Step("xor", key=key), [turned(one, key) for one in samples] if key else ()
+
+    def cut(samples: Sequence[bytes]) -> Next:
+        return _cut(samples, hint.front, hint.back)
+
+    if key is not None and not hint.behind:
+        yield turn
+    if hint.front or hint.back:
+        yield cut
+    if key is not None and hint.behind:
+        yield turn
 
 
 def _next(samples: Sequence[bytes], budget: Budget) -> Next:
@@ -100,6 +121,10 @@ def _next(samples: Sequence[bytes], budget: Budget) -> Next:
         return _spelled(samples)
     if kinds <= {"zip", "sqlite", "picture", "tar", "archive"}:
         return _NONE
+    if (width := _summed_behind(samples)) > 0:
+        behind = tuple(one[-width:] for one in samples)
+        step = Step("header", (b"",) * len(behind), behind)
+        return step, [one[:-width] for one in samples]
     every = [streams_in(one, budget) for one in samples]
     if all(every):
         for attempt in (_chunks, _one_stream):
@@ -173,19 +198,19 @@ def _header(samples: Sequence[bytes]) -> Next:
     """Return a header over bytes that are not packed, which it says the size or a checksum of.
 
     A number in the front must be, in all files, the size of what begins at one byte; or four bytes
-    their checksum; or the last bytes that of all before.
+    their checksum.
     """
-    length, back = _by_size(samples, [len(one) for one in samples]), 0
-    if not length:
-        length, back = _by_sum(samples)
-    if not length and not back:
-        return _NONE
-    end = [len(one) - back for one in samples]
-    step = Step(
-        "header", tuple(one[:length] for one in samples),
-        tuple(one[at:] for one, at in zip(samples, end, strict=True)),
-    )  # fmt: skip
-    return step, [one[length:at] for one, at in zip(samples, end, strict=True)]
+    length = _by_size(samples, [len(one) for one in samples]) or _by_sum(samples)
+    return _cut(samples, length) if length else _NONE
+
+
+def _cut(samples: Sequence[bytes], front: int, back: int = 0) -> Next:
+    """Return what stands between a header and a footer of so many bytes."""
+    ends = [len(one) - back for one in samples]
+    fronts = tuple(one[:front] for one in samples)
+    backs = tuple(one[end:] for one, end in zip(samples, ends, strict=True))
+    inside = [one[front:end] for one, end in zip(samples, ends, strict=True)]
+    return Step("header", fronts, backs), inside
 
 
 _LIKELY, _SURE = 20, 44
@@ -230,15 +255,21 @@ def _by_size(starts: Sequence[bytes], sizes: Sequence[int], least: int = _LIKELY
     return min(found, default=0)
 
 
-def _by_sum(samples: Sequence[bytes]) -> tuple[int, int]:
-    """Return how long a header or a footer is that has a checksum of all else; 0 where none."""
+def _summed_behind(samples: Sequence[bytes]) -> int:
+    """Return how many last bytes are, in all files, a checksum of all before; 0 for none."""
     first = samples[0]
     for what, width in _FOOTERS.items():
         for order in ("little", "big"):
             if len(first) > width + 8 and all(
                 _raw_sum(what, one[:-width], order) == one[-width:] for one in samples
             ):
-                return 0, width
+                return width
+    return 0
+
+
+def _by_sum(samples: Sequence[bytes]) -> int:
+    """Return how long a header is that has a checksum of all else; 0 where there is none."""
+    first = samples[0]
     apart = 1 if max(map(len, samples)) <= _MOST_SUMMED else 4
     for length in range(4, min(64, len(first) // 2) + 1, apart):
         for what in ("crc32", "adler32"):
@@ -247,8 +278,8 @@ def _by_sum(samples: Sequence[bytes]) -> tuple[int, int]:
                 if raw in first[:length] and all(
                     _raw_sum(what, one[length:], order) in one[:length] for one in samples[1:]
                 ):
-                    return length, 0
-    return 0, 0
+                    return length
+    return 0
 
 
 def _raw_sum(what: str, data: bytes, order: str) -> bytes:
