@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import bz2
 import gzip
+import hashlib
 import io
 import lzma
 import random
@@ -62,6 +63,14 @@ def whole(payload: Payload) -> bytes:
 
 KEY = "000102030405060708090a0b0c0d0e0f"
 LAYOUTS = {
+    "round": {"fields": [
+        {"type": "magic", "text": "RO"},
+        {"type": "u32", "name": "all", "computed": {"what": "crc32", "of": "whole"}},
+        {"type": "u16", "name": "flags", "usual": 5},
+        {"type": "bytes", "name": "md5", "size": 16, "computed": {"what": "md5", "of": "onward"}},
+        {"type": "u32", "name": "rest", "computed": {"what": "adler32", "of": "onward"}},
+        {"type": "u8", "name": "end", "usual": 7},
+    ]},
     "foot": {"fields": [
         {"type": "u32", "name": "size", "computed": {"what": "size", "of": "inside"}},
         {"type": "bytes", "name": "md5", "size": 16, "computed": {"what": "md5", "of": "payload"}},
@@ -95,6 +104,7 @@ STEPS: dict[str, list[dict[str, Any]]] = {
     "xz": [{"kind": "xz", "level": 1}],
     "bzip2": [{"kind": "bzip2"}],
     "sealed": [{"kind": "header", "layout": "seal"}, {"kind": "zlib"}],
+    "round": [{"kind": "header", "layout": "round"}],
     "xor": [{"kind": "xor", "hex": "a1b2c3"}],
     "xor-step": [{"kind": "xor", "text": "lantern", "step": 3}],
     "ecb": [{"kind": "aes", "mode": "ecb", "key": {"hex": KEY}}],
@@ -517,6 +527,23 @@ def test_a_header_states_what_follows_it() -> None:
     residue = ({**unwrapped.residue[0], "flags": 9}, None)
     again = ALL["sealed"].wrap(BytesPayload(data), GIVEN, residue)
     assert whole(again)[16:18] == b"\x09\x00"
+
+
+def test_checksums_of_a_header_and_what_follows_it() -> None:
+    """Each speaks of those behind it; the one of all, of itself as zeros."""
+    raw = bytearray(whole(ALL["round"].wrap(BytesPayload(b"glass"), GIVEN)))
+    assert bytes(raw[6:8] + raw[28:]) == b"\x05\0\x07glass"
+    assert raw[24:28] == zlib.adler32(raw[28:]).to_bytes(4, "little")
+    assert raw[8:24] == hashlib.md5(raw[24:]).digest()
+    assert raw[2:6] == zlib.crc32(raw[:2] + bytes(4) + raw[6:]).to_bytes(4, "little")
+    for at in range(len(raw)):
+        wrong = bytearray(raw)
+        wrong[at] ^= 1
+        with pytest.raises(DamagedError):
+            whole(ALL["round"].unwrap(BytesPayload(bytes(wrong))).payload)
+    layouts = {"round": convert(LAYOUTS["round"], LayoutSpec)}
+    footer = convert([{"kind": "footer", "layout": "round", "size": 33}], list[LayerSpec])[0]
+    assert any("nothing follows a footer" in what for _, what in footer.faults(layouts))
 
 
 @pytest.mark.parametrize("at", range(0, 38, 3))

@@ -106,7 +106,8 @@ def _within(plain: Piece, other: Piece) -> Hint | None:
     if len(both) < 2:
         return None
     plain_ones = [one for one, _ in both]
-    for inside in (plain_ones, [base64.b64encode(one) for one in plain_ones]):
+    spelled = [[how(one) for one in plain_ones] for how in (base64.b64encode, base64.b16encode)]
+    for inside in (plain_ones, *spelled, [one.lower() for one in spelled[1]]):
         found = {
             (packed.find(one), len(packed) - len(one))
             for one, (_, packed) in zip(inside, both, strict=True)

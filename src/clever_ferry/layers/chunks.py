@@ -107,7 +107,7 @@ class Chunks:
             wanted = tuple((own, spec) for own, spec in layout.computed if spec.of in of)
             return (Stated(layout, wanted, values, raw),)
 
-        inside = Checked(BytesPayload(data), stated("inside", "onward"))
+        inside = Checked(BytesPayload(data), stated("inside", "onward", "whole"))
         plain = self.chain.unwrap(inside, known).payload
         return read_all(Checked(plain, stated("payload")), limit=_ROOM, what="A chunk")
 

@@ -41,12 +41,9 @@ class Stated(Struct, frozen=True, gc=False):
         """Return its checks, one by one."""
         layout = self.layout
         return [
-            Check(
-                layout.name, own, spec, self.values[own],
-                layout.behind(self.raw, own) if spec.of == "onward" else b"",
-            )
+            Check(layout.name, own, spec, self.values[own], layout.counted(self.raw, own, spec.of))
             for own, spec in self.computed
-        ]  # fmt: skip
+        ]
 
 
 class Found(Struct, gc=False):

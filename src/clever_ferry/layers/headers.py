@@ -236,15 +236,15 @@ def compute(
             values[name] = value
         if not of and total <= _KEPT:
             inside = BytesPayload(b"".join(kept))
-    onward = [(name, spec) for name, spec in layout.computed if spec.of == "onward"]
-    if onward:
-        known = {**headers, **dict.fromkeys((name for name, _ in onward), 0), **values}
-        for name, spec in onward:
-            digest = start_digest(spec.what, spec.seed, spec.xor)
-            digest.update(layout.behind(layout.write(known), name))
-            for chunk in inside.chunks():
-                digest.update(chunk)
-            values[name] = digest.value
+    # What speaks of the layout, too, comes after what it speaks of: the last field of it first.
+    onward = [one for one in reversed(layout.computed) if one.spec.of == "onward"]
+    for name, spec in [*onward, *(one for one in layout.computed if one.spec.of == "whole")]:
+        digest = start_digest(spec.what, spec.seed, spec.xor)
+        known = {**layout.zeros, **headers, **values}
+        digest.update(layout.counted(layout.write(known), name, spec.of))
+        for chunk in inside.chunks():
+            digest.update(chunk)
+        values[name] = digest.value
     return values, inside
 
 

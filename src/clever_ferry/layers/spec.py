@@ -127,6 +127,14 @@ class FooterSpec(_Arriving, tag="footer"):
 
     size: Annotated[int, Meta(ge=1, le=65536, description="bytes of the layout")]
 
+    def faults(self, layouts: Layouts) -> Iterator[Fault]:
+        """Yield also fields that speak of what follows, as nothing does."""
+        yield from super().faults(layouts)
+        for one in layouts[self.layout].fields:
+            of = getattr(getattr(one, "computed", None), "of", "")
+            if of in ("onward", "whole"):
+                yield "layout", f"nothing follows a footer: not {of!r}, but `inside` is before it"
+
 
 class ByTagSpec(_Headed, tag="by-tag"):
     """A layout stands before the bytes, and one of its values names the layers within."""

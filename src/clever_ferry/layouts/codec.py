@@ -43,6 +43,7 @@ from clever_ferry.layouts.spec import (
     NumberSpec,
     PaddingSpec,
     PartsSpec,
+    SpanSpec,
     TextSpec,
     TimeSpec,
     VarintSpec,
@@ -109,6 +110,12 @@ class Layout:
         )  # fmt: skip
         """The checksums in it that speak of all of its bytes."""
         self.outside = tuple(one.field for one in self.computed if one.field in self.numbers)
+        self.zeros: dict[str, int | bytes] = {
+            f.name: bytes(f.size) if isinstance(f, BytesSpec) and isinstance(f.size, int) else 0
+            for f in valued
+            if f.computed and f.computed.outside
+        }
+        """Zeros for the fields that are computed over what follows this layout."""
 
     def read(
         self, data: bytes, at: int = 0, *, end: int | None = None, depth: int = 0
@@ -180,16 +187,23 @@ class Layout:
         """Return the first field that writing needs a value for and has none, or nothing."""
         return next((name for name in self.needed if name not in values), "")
 
-    def behind(self, data: bytes, name: str) -> bytes:
-        """Return the bytes of one value of this layout that follow a field of it."""
+    def counted(self, data: bytes, name: str, of: str | SpanSpec) -> bytes:
+        """Return the bytes of one value of this layout of which a field of it speaks, too.
+
+        `onward` are those behind the field; the `whole` are all, the field as zeros.
+        """
+        if of not in ("onward", "whole"):
+            return b""
         frame = Frame(self.name, data, 0, len(data), 0)  # free: how deep, of one that was read
         values: dict[str, Any] = {}
-        at, found = 0, len(data)
+        at, begin, end = 0, 0, len(data)
         for step in self._steps:
-            at = step.read(frame, at, values)
+            before, at = at, step.read(frame, at, values)
             if step.name == name:
-                found = at
-        return data[found:at]
+                begin, end = before, at
+        if of == "onward":
+            return data[end:at]
+        return data[:begin] + bytes(end - begin) + data[end:at]
 
     def blank(self) -> dict[str, Any]:
         """Return a value with nothing in it: zeros, empty text and bytes, empty lists."""

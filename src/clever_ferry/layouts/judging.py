@@ -34,7 +34,7 @@ __all__ = ["layout_faults"]
 
 _SMALL = ("u8", "i8")
 _MEASURES = ("size", "count", "offset")
-_WORDS = ("before", "after", "all", "inside", "onward", "payload")
+_WORDS = ("before", "after", "all", "inside", "onward", "whole", "payload")
 
 
 def layout_faults(layouts: Mapping[str, LayoutSpec]) -> list[str]:

@@ -79,8 +79,9 @@ class ComputedSpec(Model):
         str | SpanSpec,
         hint(
             "`before`, `after` or `all` of the layout's bytes; the bytes `inside` a header "
-            "layer, `onward` from this field through those, or the `payload` within all further "
-            "layers; a field; a span of fields"
+            "layer, `onward` from this field through those, the `whole` layout (this field as "
+            "zeros) and those, or the `payload` within all further layers; a field; a span of "
+            "fields"
         ),
     ] = ""
     at_stage: Annotated[
@@ -93,7 +94,7 @@ class ComputedSpec(Model):
     @property
     def outside(self) -> bool:
         """Whether it is computed over bytes that are not only the layout's own."""
-        return self.at_stage is not None or self.of in ("inside", "onward", "payload")
+        return self.at_stage is not None or self.of in ("inside", "onward", "whole", "payload")
 
     @property
     def stage(self) -> str:

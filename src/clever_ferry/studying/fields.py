@@ -206,13 +206,11 @@ def checksums(
         bits = one.chance * min(len(set(values)), 4) - _TRIALS
         if bits < 18:
             continue
-        spec: dict[str, Any] = {}
-        if one.of != "whole":
-            computed = {"what": one.what, "of": one.of}
-            spec = (
-                number_spec(one.width, one.order, computed=computed) if one.order
-                else {"type": "bytes", "size": one.width, "computed": computed}
-            )  # fmt: skip
+        computed = {"what": one.what, "of": one.of}
+        spec: dict[str, Any] = (
+            number_spec(one.width, one.order, computed=computed) if one.order
+            else {"type": "bytes", "size": one.width, "computed": computed}
+        )  # fmt: skip
         yield Guess(
             one.at, one.width, "checksum", f"a checksum ({one.what}) of {_spans(one.of)}",
             some(value.hex() for value in values), bits, spec,
