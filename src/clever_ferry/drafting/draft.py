@@ -81,12 +81,12 @@ def draft(
     _as_they_lie(pairs, facts)
     asked(sides, every, facts, ask)
     _doubt_unpaired(sides, paired)
-    for one in pairs if len(sides) == 2 else ():
-        if not one.shown:
-            sides[1].doubts.append(
-                f"the {one.first.role} of both sides is taken for the same as both are called so: "
-                "nothing in them shows it"
-            )
+    sides[-1].doubts += [
+        f"the {one.first.role} of both sides is taken for the same as both are called so: "
+        "nothing in them shows it"
+        for one in pairs
+        if not one.shown
+    ]
     berths = {one.ident: _berth(one, computer) for one in sides}
     text = recipe_text(ident, sides, pairs, facts, berths)
     return Drafted(text, tuple(sides), tuple(pairs), tuple(facts), next(filter(None, stopped), ""))

@@ -122,9 +122,7 @@ def _next(samples: Sequence[bytes], budget: Budget) -> Next:
     if kinds <= {"zip", "sqlite", "picture", "tar", "archive"}:
         return _NONE
     if (width := _summed_behind(samples)) > 0:
-        behind = tuple(one[-width:] for one in samples)
-        step = Step("header", (b"",) * len(behind), behind)
-        return step, [one[:-width] for one in samples]
+        return _cut(samples, 0, width)
     every = [streams_in(one, budget) for one in samples]
     if all(every):
         for attempt in (_chunks, _one_stream):
@@ -259,9 +257,12 @@ def _summed_behind(samples: Sequence[bytes]) -> int:
     """Return how many last bytes are, in all files, a checksum of all before; 0 for none."""
     first = samples[0]
     for what, width in _FOOTERS.items():
-        for order in ("little", "big"):
-            if len(first) > width + 8 and all(
-                _raw_sum(what, one[:-width], order) == one[-width:] for one in samples
+        if len(first) <= width + 8:
+            continue
+        big = _raw_sum(what, first[:-width], "big")
+        for order in ("big", "little") if width == 4 else ("big",):  # digests have but one order
+            if (big if order == "big" else big[::-1]) == first[-width:] and all(
+                _raw_sum(what, one[:-width], order) == one[-width:] for one in samples[1:]
             ):
                 return width
     return 0
