@@ -11,7 +11,7 @@ import sys
 import tempfile
 import time
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cache
 from hashlib import blake2b
@@ -24,7 +24,6 @@ from hypothesis import HealthCheck, settings
 from clever_ferry.api import Ferry, open_ferry
 from clever_ferry_demo.world import DEPOT_ACCOUNT, TERN_ACCOUNT, lay_loft, lay_world
 from tests.forking import Server, can_serve
-from tests.reaching import reaching
 
 LONG = os.environ.get("CFERRY_TESTS") in ("long", "all")
 """Whether the tests that are marked `long`, and those of properties, do more than else."""
@@ -32,7 +31,7 @@ LONG = os.environ.get("CFERRY_TESTS") in ("long", "all")
 settings.register_profile(
     "ours",
     deadline=None,
-    max_examples=500 if LONG else 25,
+    max_examples=300 if LONG else 25,
     suppress_health_check=[HealthCheck.too_slow],
 )
 settings.load_profile("ours")
@@ -249,13 +248,6 @@ def pytest_runtest_setup(item: pytest.Item) -> None:
     for reason in [why for mark in item.iter_markers("long") for why in mark.args]:
         if not LONG:
             pytest.skip(f"{reason}: CFERRY_TESTS=long runs it")
-
-
-@pytest.hookimpl(wrapper=True)
-def pytest_runtest_call(item: pytest.Item) -> Iterator[Any]:
-    """Write down what a test reaches, where that is asked for."""
-    with reaching(f"{item.nodeid} (call)"):
-        return (yield)
 
 
 def pytest_xdist_auto_num_workers() -> int:

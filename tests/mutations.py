@@ -5,12 +5,12 @@
 
 Each change takes a place in a room of formats, crossing or keeping: an operator is turned, a check
 is left out, a number is one more, a step is not taken. All tests run once first, to learn which of
-them come to which line; then those that come to the changed one run on a copy, the quickest first,
+them come to which place; then those that come to the changed one run on a copy, the quickest first,
 until one fails. A change that none notices is printed. Changes that can't matter are not chosen:
 texts and how much of them is said, sizes of buffers and bounds, what only another system comes to,
 and lines that say so themselves with `# free:` and why.
-`--reached` keeps what was learnt for the next time, as long as nothing is changed; with `--choose`
-as well, it is only noted there which files the changes are in, for a run of the tests that learns.
+`--reached` keeps what was learnt for the next time that the same changes are asked for; with
+`--choose` as well, it is only noted there where they are, for a run of the tests that learns.
 Exits with 1 where more than a twentieth of the changes (and more than one) went unnoticed.
 """
 
@@ -30,7 +30,7 @@ from pathlib import Path
 from random import Random
 from xml.etree import ElementTree
 
-from tests.reaching import reached
+from tests.reaching import Place, asked_for, reached
 
 TOP = Path(__file__).parent.parent
 ROOMS = (
@@ -67,10 +67,14 @@ class Change:
 
     path: Path
     line: int
-    lines: range
     what: str
     node: int
     way: int
+
+    @property
+    def place(self) -> Place:
+        """Where it is, as the tests are asked who comes there."""
+        return self.path.relative_to(TOP).as_posix(), self.node
 
     @property
     def source(self) -> str:
@@ -109,17 +113,15 @@ def changes(path: Path) -> Iterator[Change]:
         id(one) for one in ast.walk(tree) if isinstance(one, ast.Compare)
         if isinstance(one.ops[0], ast.Lt | ast.LtE | ast.Gt | ast.GtE) and _bounded(one)
     }  # fmt: skip
-    begins = sorted({one.lineno for one in ast.walk(tree) if isinstance(one, ast.stmt)})
     for number, node in enumerate(ast.walk(tree)):
         line = getattr(node, "lineno", 0)
-        begin = max((one for one in begins if one <= line), default=line)
         first = lines[line - 1].strip() if line else ""
         if "# free:" in first or first.startswith(_ONLY_SAID) or id(node) in idle:
             continue
         if line in elsewhere or any(sign in first for sign in _OTHER_SYSTEMS):
             continue
         for way, (what, _) in enumerate(_ways(node)):
-            yield Change(path, line, range(begin, line + 1), what, number, way)
+            yield Change(path, line, what, number, way)
 
 
 def _bounded(compared: ast.Compare) -> bool:
@@ -188,11 +190,10 @@ def chosen(random: Random, count: int, rooms: list[str]) -> list[Change]:
 
 
 class Tests:
-    """The tests: which of them come to a line, and how long each takes."""
+    """The tests: which of them come to some changes, and how long each takes."""
 
-    def __init__(self, folder: Path) -> None:
-        if not (folder / "times.xml").exists():
-            folder.mkdir(parents=True, exist_ok=True)
+    def __init__(self, folder: Path, every: Iterable[Change]) -> None:
+        if not asked_for(folder, (one.place for one in every)):
             subprocess.run(
                 [sys.executable, "-m", "pytest", f"--junitxml={folder / 'times.xml'}"],
                 cwd=TOP, env={**_own(), "CFERRY_REACHED": str(folder)}, check=True,
@@ -202,14 +203,11 @@ class Tests:
             float(one.get("time", 0))
             for one in ElementTree.parse(folder / "times.xml").iter("testcase")
         }  # fmt: skip
-        self._reached = reached(folder, TOP)
+        self._reached = reached(folder)
 
     def of(self, change: Change) -> list[str]:
         """Return the tests that come to a change, the quickest first."""
-        lines = self._reached.get(change.path.relative_to(TOP), {})
-        found = set().union(*(lines.get(line, set()) for line in change.lines))
-        if not found and not _in_function(change):  # it is run as the file is loaded
-            found = set().union(*lines.values())
+        found = self._reached.get(change.place, set())
         every = {test for name in found for test in ([name] if "::" in name else self._file(name))}
         return sorted(every, key=lambda test: (self._times.get(test, 0.0), test))
 
@@ -219,12 +217,6 @@ class Tests:
 
     def _file(self, name: str) -> Iterable[str]:
         return (test for test in self._times if test.startswith(f"{name}::"))
-
-
-def _in_function(change: Change) -> bool:
-    tree = ast.parse(change.path.read_text("utf-8"))
-    return any(one.lineno <= change.line <= (one.end_lineno or 0) for one in ast.walk(tree)
-               if isinstance(one, ast.FunctionDef))  # fmt: skip
 
 
 def _own() -> dict[str, str]:
@@ -264,14 +256,13 @@ def main() -> int:
     asked.add_argument("--choose", action="store_true")
     told = asked.parse_args()
     every = chosen(Random(told.seed), told.changes, [told.room] if told.room else list(ROOMS))
-    files = "\n".join(sorted({str(one.path) for one in every}))
     if told.choose:
-        (told.reached / "of").write_text(files, "utf-8")
+        asked_for(told.reached, (one.place for one in every))
         return 0
     numbers = range(len(every)) if told.only is None else [told.only]
     workers = os.cpu_count() or 2
     with tempfile.TemporaryDirectory(prefix="cferry-changed-") as name:
-        tests = Tests(told.reached or Path(name) / "reached")
+        tests = Tests(told.reached or Path(name) / "reached", every)
 
         def work(worker: int) -> list[int]:
             top, missed = Path(name) / str(worker), []

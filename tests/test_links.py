@@ -220,9 +220,12 @@ CUT = [pytest.param("sftp", marks=needs_sshd), *(["webdav"] if LONG else [])]
 )
 def test_a_link_that_breaks_anywhere_leaves_all_old_or_all_new(
     den: Den, home: Path, tmp_path: Path, way: str, name: str, back: bool,
-    record_property: Callable[[str, object], None],
+    record_property: Callable[[str, object], None], monkeypatch: pytest.MonkeyPatch,
 ) -> None:  # fmt: skip
     prepare, job = JOBS[name]
+    monkeypatch.setattr(pool, "_PAUSE", 0.05)
+    if not back:  # nothing is gained by waiting for it
+        monkeypatch.setattr(pool, "_PATIENCE", 0.1)
     with WAYS[way](tmp_path, den.top) as url:
         cut = Cut(int(url.rpartition(":")[2]), back=back)
         inner = den.depot if way == "sftp" else den.depot.relative_to(den.top)

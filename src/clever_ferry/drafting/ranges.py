@@ -30,7 +30,7 @@ __all__ = ["Ranges", "odd", "ranges_in"]
 _REGION, _FEWEST, _MOST_FIRST, _MOST_COUNTS = 1 << 15, 3, 6, 64
 _MOST_CANDIDATES = 400
 _MOST_GAP, _MOST_TAIL, _LONGEST_FRONT, _LONGEST_ROW, _MOST_BETWEEN = 4_096, 64, 1_024, 512, 96
-_ALIGNS = (2, 4, 8, 16, 32, 64, 128, 256, 512, 1024, 2048, 4096)
+_ALIGNS = 2 ** np.arange(1, 13)
 _BEFORE = [
     (1 if spec["type"] in ("u8", "varint") else int(spec["type"][1:]) // 8, spec)
     for spec in NUMBERS
@@ -140,15 +140,18 @@ def _counts(front: bytes, most: int) -> list[int]:
 def _ranged(raw: bytes, rows: Rows) -> Iterator[Ranges]:
     numbers = list(_numbers(raw, rows))
     table = rows.ends[0]
-    for at in numbers:
+    if not numbers:
+        return
+    every = np.stack([one.values for one in numbers])
+    lowest, lasts = every.min(axis=1), every.argmax(axis=1)
+    for at, low, last in zip(numbers, lowest.tolist(), lasts.tolist(), strict=True):
         for counted, base in (("start", 0), ("here", table)):
-            last = int(at.values.argmax())
             begin = int(at.values[last]) + base
-            if int(at.values.min()) + base < table or begin > len(raw):
+            if low + base < table or begin > len(raw):
                 continue
-            for size in numbers:
-                if not 0 <= len(raw) - begin - int(size.values[last]) <= _MOST_TAIL:
-                    continue  # the last one ends near the file's end
+            behind = len(raw) - begin - every[:, last]  # the last one ends near the file's end
+            for near in np.flatnonzero((behind >= 0) & (behind <= _MOST_TAIL)).tolist():
+                size = numbers[near]
                 apart = size.column != at.column or (
                     size.at >= at.at + at.width or at.at >= size.at + size.width
                 )
@@ -165,15 +168,20 @@ def _numbers(raw: bytes, rows: Rows) -> Iterator[_Number]:
         if column.kind != "bytes":
             continue
         cut = [(own or [0])[number] - column.size for own in ends]
+        field = b"".join(raw[one : one + column.size] for one in cut)
+        lines = np.frombuffer(field, np.uint8).reshape(len(cut), column.size)
         for width in (8, 4, 2):
-            for at in range(column.size - width + 1):
-                for order in ORDERS:
-                    values = [
-                        int.from_bytes(raw[one + at : one + at + width], order)  # type: ignore[arg-type]
-                        for one in cut
-                    ]
-                    if max(values) <= len(raw) and any(values):
-                        yield _Number(number, at, width, order, np.array(values, np.int64))
+            if column.size < width:
+                continue
+            windows = np.lib.stride_tricks.sliding_window_view(lines, width, axis=1)
+            values = {
+                order: np.ascontiguousarray(windows).view(f"{sign}u{width}")[:, :, 0].T
+                for order, sign in zip(ORDERS, "<>", strict=True)
+            }
+            fits = np.stack([one.max(axis=1) for one in values.values()], axis=1)
+            for at, which in np.argwhere((fits > 0) & (fits <= len(raw))).tolist():
+                own = values[ORDERS[which]][at].astype(np.int64)
+                yield _Number(number, at, width, ORDERS[which], own)
 
 
 def _tiled(
@@ -197,11 +205,10 @@ def _tiled(
     if gaps.any():
         own = first - (rows.ends[0] if counted == "here" else 0)
         before = own - gaps
-        fitting = [one for one in _ALIGNS if (gaps == -before % one).all()]
-        align = max(fitting, default=None)  # whatever fits a multiple fits its parts, too
-        if align is None:
+        fitting = _ALIGNS[(gaps == -before % _ALIGNS[:, None]).all(axis=1)]
+        if not fitting.size:
             return None
-        parts["align"] = align
+        parts["align"] = int(fitting.max())  # whatever fits a multiple fits its parts, too
     reserved: dict[int, list[Reserved]] = {}
     for name, one in (("at", at), ("size", size)):
         spec = {**number_spec(one.width, one.order), "name": name}
