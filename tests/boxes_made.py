@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import hashlib
+import sqlite3
 import zlib
+from collections.abc import Callable
+from contextlib import closing
 from dataclasses import dataclass, field
 from pathlib import Path
 from random import Random
 from typing import Any
 
-__all__ = ["MadeBox"]
+__all__ = ["MadeBook", "MadeBox"]
 
 Entries = dict[str, bytes]
 _WIDTHS = {"stamp": 8, "flag": 2, "check": 4}
@@ -137,3 +141,91 @@ class MadeBox:
             else:
                 row[one], at = self._value(raw, at, _WIDTHS.get(one, self.sized))
         return row, at
+
+
+SUMS: dict[str, Callable[[bytes], object]] = {
+    "size": len, "crc": zlib.crc32, "hex": lambda data: f"{zlib.crc32(data):08x}",
+    "upper": lambda data: f"{zlib.crc32(data):08X}", "md5": lambda data: hashlib.md5(data).digest(),
+    "sha": lambda data: hashlib.sha256(data).hexdigest(),
+}  # fmt: skip
+TIMES = {"s": 10**9, "ms": 10**6, "ns": 1}
+
+
+@dataclass
+class MadeBook:
+    """A database with a row for each entry, perhaps one in a further table, and a total."""
+
+    seed: int
+
+    def __post_init__(self) -> None:
+        self.dice = dice = Random(self.seed)
+        self.table, self.name, self.data = dice.choice(
+            [("files", "path", "bytes"), ("chunk", "k", "v"), ("Store", "entry_name", "content")]
+        )
+        self.unit, self.fill = dice.choice(["", *TIMES]), dice.choice([None, 7, "raw"])
+        self.sums = dice.sample([*SUMS], dice.randrange(3))
+        self.order = [self.name, self.data, *self.sums, *["at"] * bool(self.unit),
+                      *["kind"] * (self.fill is not None)]  # fmt: skip
+        dice.shuffle(self.order)
+        self.beside, self.total = dice.choice([None, *SUMS]), dice.choice(["", "count", "bytes"])
+        self.rowless, self.indexed = dice.random() < 0.3, dice.random() < 0.3
+        self.wal = dice.random() < 0.3
+
+    def _row(self, name: str, data: bytes, now: int) -> dict[str, object]:
+        row = {self.name: name, self.data: data, "kind": self.fill}
+        row |= {"at": now // TIMES[self.unit]} if self.unit else {}
+        return row | {one: SUMS[one](data) for one in self.sums}
+
+    def write(self, folder: Path, entries: Entries, now: int) -> None:
+        """Write all entries; each was changed some seconds before the one in front of it."""
+        folder.mkdir()
+        with closing(sqlite3.connect(folder / "kept.db")) as book:
+            if self.wal:
+                book.execute("PRAGMA journal_mode = WAL")
+            # SQLite's own check takes such rows for empty ones where a table has no row numbers.
+            full = "BLOB" if self.rowless else "BLOB NOT NULL"
+            kinds = {self.name: "TEXT PRIMARY KEY", self.data: full}
+            told = ", ".join(f"{one} {kinds.get(one, '')}" for one in self.order)
+            book.execute(f"CREATE TABLE {self.table} ({told}){' WITHOUT ROWID' * self.rowless}")
+            book.execute("CREATE TABLE about (what TEXT, worth)")
+            if self.indexed:
+                book.execute(f"CREATE INDEX quick ON {self.table} ({self.order[0]})")
+            if self.beside:
+                book.execute("CREATE TABLE more (of_what VARCHAR, told)")
+            for number, (name, data) in enumerate(entries.items()):
+                row = self._row(name, data, now - number * 10**10)
+                line = f"INSERT INTO {self.table} VALUES ({', '.join('?' * len(self.order))})"
+                book.execute(line, [row[one] for one in self.order])
+                if self.beside:
+                    book.execute("INSERT INTO more VALUES (?, ?)", (name, SUMS[self.beside](data)))
+            about = {"made by": "Isa", "build": 4711, **self._total(entries)}
+            book.executemany("INSERT INTO about VALUES (?, ?)", about.items())
+            book.commit()
+
+    def _total(self, entries: Entries) -> dict[str, int]:
+        every = {"count": len(entries), "bytes": sum(map(len, entries.values()))}
+        return {self.total: every[self.total]} if self.total else {}
+
+    def read(self, folder: Path) -> Entries:
+        """Read all entries; whatever is out of order ends in an AssertionError."""
+        assert {one.name for one in folder.iterdir()} == {"kept.db"}, "a stray file"
+        with closing(sqlite3.connect(folder / "kept.db")) as book:
+            assert book.execute("PRAGMA integrity_check").fetchall() == [("ok",)]
+            rows = book.execute(f"SELECT {', '.join(self.order)} FROM {self.table}").fetchall()
+            more = dict(book.execute("SELECT * FROM more")) if self.beside else {}
+            told = book.execute("SELECT * FROM about").fetchall()
+        found = Entries()
+        for values in rows:
+            row = dict(zip(self.order, values, strict=True))
+            name, data = row[self.name], row[self.data]
+            at = row["at"] * TIMES[self.unit] if self.unit else 2 * 10**18
+            assert 10**18 < at < 3 * 10**18, "a time"
+            right = self._row(name, data, at)
+            assert row == {one: right[one] for one in self.order}, "a row"
+            found[name] = data
+        if self.beside:
+            assert more == {one: SUMS[self.beside](data) for one, data in found.items()}, "more"
+        about = {"made by": "Isa", "build": 4711, **self._total(found)}
+        assert len(told) == len(about), "a row too many"
+        assert dict(told) == about, "what is about all"
+        return found

@@ -6,9 +6,11 @@ import gzip
 import json
 import os
 import shutil
+import sqlite3
 import time
 import zlib
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 from random import Random
 from typing import NamedTuple
@@ -25,12 +27,12 @@ from clever_ferry_demo.invented import FORMATS
 from clever_ferry_demo.moth_lantern.program import lay_moth_lantern
 from clever_ferry_demo.saltglass.server import ServerStore
 from clever_ferry_demo.world import lay_finch
-from tests.boxes_made import MadeBox
+from tests.boxes_made import MadeBook, MadeBox
 from tests.conftest import LONG, Den, at_terminal, run_module
 from tests.files_made import MadeFile
 
-CARRIED = {"cashbox", "pocket-finch", "orrery-yard", "longshore-log", "ebb-dynamo", "ropewalk",
-           "waybill", "moth-lantern"}  # fmt: skip
+CARRIED = {"almanac", "cashbox", "pocket-finch", "orrery-yard", "longshore-log", "ebb-dynamo",
+           "ropewalk", "waybill", "moth-lantern"}  # fmt: skip
 """Of the invented formats, those whose drafts carry there and back with no hand at them."""
 DOUBTED = {"longshore-log", "moth-lantern"}
 """Of those, the ones in which something is not clear, as their drafts say: the one's times are none
@@ -409,13 +411,14 @@ def test_a_blob_that_no_index_names_is_left_and_an_index_that_is_not_clear_refus
 
 @pytest.mark.parametrize("first", [1, *(pytest.param(one, marks=pytest.mark.long("many builds"))
                                         for one in (0, *range(12, 240, 36)))])  # fmt: skip
+@pytest.mark.parametrize("build", [MadeBox, MadeBook])
 def test_a_box_of_any_build_is_opened_and_written_as_its_own_reader_wants_it(
-    tmp_path: Path, first: int
+    tmp_path: Path, build: type[MadeBox | MadeBook], first: int
 ) -> None:
     """What is found of an index holds for what is written by it; what is not clear is said."""
     right = 0
     for seed in range(first, first + BUILDS):
-        box, dice = MadeBox(seed), Random(seed)
+        box, dice = build(seed), Random(seed)
         entries = {}
         for slot in (1, 2, 3):
             entries[f"isle{slot}.world"] = dice.randbytes(dice.randrange(300, 3000))
@@ -449,6 +452,50 @@ def test_a_box_of_any_build_is_opened_and_written_as_its_own_reader_wants_it(
         except AssertionError:
             assert found.doubts, f"{box}: wrong, and nothing is said to be unclear"
     assert right >= BUILDS * 5 // 6
+
+
+def test_columns_of_a_database_say_what_a_save_is_known_by(
+    linux: Callable[..., Den], tmp_path: Path
+) -> None:
+    """What a column repeats is written for what is new; what is not clear is said."""
+    den, dice = linux(home="home"), Random(3)
+    seen, new = saves(dice, (1, 2, 3)), saves(dice, (5,))
+    plain(tmp_path / "plain", seen)
+    plain(tmp_path / "new", new)
+    made = tmp_path / "it"
+    made.mkdir()
+
+    def rows(content: dict[int, tuple[bytes, bytes]]) -> list[tuple[object, ...]]:
+        return [(f"{slot}/{name}", slot, json.loads(note)["name"], data)
+                for slot, (world, note) in content.items()
+                for name, data in (("world", world), ("note", note))]  # fmt: skip
+
+    with closing(sqlite3.connect(made / "kept.db")) as book, book:
+        columns = "path TEXT, slot INT NOT NULL, title TEXT NOT NULL, data BLOB"
+        book.execute(f"CREATE TABLE rows ({columns})")
+        book.execute("CREATE TABLE about (what TEXT, worth INT)")
+        book.execute("INSERT INTO about VALUES ('build', 6)")
+        book.executemany("INSERT INTO rows VALUES (?, ?, ?, ?)", rows(seen))
+    file = tmp_path / "kept.toml"
+    told = den.cferry("draft", tmp_path / "plain", made, "-o", file).out
+    assert "/about/[what=build]/worth may say how many rows the table rows has: it stays" in told
+    used(den, file)
+    den.cferry("cross", f"kept/plain@{tmp_path / 'new'}:5", f"kept/it@{made}:5", "--yes")
+    with closing(sqlite3.connect(made / "kept.db")) as book, book:
+        assert sorted(book.execute("SELECT * FROM rows")) == sorted(rows(seen | new))
+        assert book.execute("SELECT worth FROM about").fetchall() == [(6,)]
+        book.execute("ALTER TABLE rows ADD COLUMN mood")
+        book.execute("UPDATE rows SET mood = hex(substr(data, 7, 3))")
+    told = den.cferry("draft", tmp_path / "plain", made, "-o", tmp_path / "x.toml").out
+    assert "the column mood of the table rows is not clear" in told
+    (tmp_path / "lands").mkdir()
+    for slot in seen:  # a save that is a database, whose rows are no files
+        with closing(sqlite3.connect(tmp_path / f"lands/land{slot}.db")) as book, book:
+            book.execute("CREATE TABLE squares (place INTEGER PRIMARY KEY, data BLOB)")
+            squares = [(at * slot, dice.randbytes(50)) for at in range(60)]
+            book.executemany("INSERT INTO squares VALUES (?, ?)", squares)
+    told = den.cferry("draft", tmp_path / "lands", "-o", tmp_path / "y.toml").out
+    assert "the land is sqlite: what is in it is not drafted" in told
 
 
 @pytest.mark.parametrize("seed", [0, 13, *(pytest.param(one, marks=pytest.mark.long("builds"))

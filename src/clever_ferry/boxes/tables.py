@@ -273,7 +273,7 @@ class TableBox:
         known = {entry.name.removeprefix(above) for entry in contents.entries}
         try:
             with closing(opened(made.path)) as book:
-                number = row_name(book, self.table)
+                number = "" if self._indexed(book) else row_name(book, self.table)
                 for name in removes:
                     for side in (self.own, *self.others):
                         book.execute(f'DELETE FROM "{side.table}" WHERE "{side.name}" = ?', (name,))
@@ -337,6 +337,14 @@ class TableBox:
             with book.blobopen(spec.table, spec.data, row) as blob:
                 for chunk in spooled.chunks():
                     blob.write(chunk)
+
+    def _indexed(self, book: sqlite3.Connection) -> bool:
+        """Tell whether the bytes are in an index, so that SQLite takes them as a whole only."""
+        line = (
+            "SELECT 1 FROM pragma_index_list(?) AS one, pragma_index_info(one.name) AS column "
+            "WHERE column.name = ? COLLATE NOCASE"
+        )
+        return book.execute(line, (self.spec.table, self.spec.data)).fetchone() is not None
 
     def _set_total(self, book: sqlite3.Connection, total: TotalModel) -> None:
         nodes = found_in(book, steps_of(total.at))

@@ -61,6 +61,9 @@ class Boxed:
     inside: Files = field(init=False)
     left: tuple[str, ...] = ()
     """Files beside it that are none of its own."""
+    repeating: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
+    """By a database's tables and columns, what stands there for each entry that was looked at: it
+    may be what names say, or what nobody knows."""
     odd: float = 0.0
     """How unlikely it is built so, beside what is not understood of it."""
 
@@ -104,9 +107,11 @@ class Boxed:
     @property
     def title(self) -> str:
         """What kind of box it is, in a few words."""
+        each = "each" in self.format
         return {
             "indexed": "an index over blobs", "shelves": "folders with an index each",
             "packed": "one file with a table of what is in it", "zip": "zip archives",
+            "tar": "tar archives", "sqlite": f"a database{' for each save' * each}",
         }[str(self.format["kind"])]  # fmt: skip
 
 

@@ -1,4 +1,4 @@
-"""The box that a folder is, where it is one: archives, an index over blobs, shelves, one file.
+"""The box that a folder is, where it is one: archives, databases, an index over blobs, one file.
 
 What is found is compiled as a recipe is, opened, and its own files are written again: what does not
 come out byte for byte is no box.
@@ -14,6 +14,7 @@ from itertools import islice
 from typing import Any
 
 from clever_ferry.drafting.boxed import Boxed, Folder
+from clever_ferry.drafting.databases import databases
 from clever_ferry.drafting.indexing import Indexes
 from clever_ferry.drafting.ranges import Ranges, odd, ranges_in
 from clever_ferry.drafting.tabling import Bytes, front_fields, record_fields, tail_fields
@@ -39,7 +40,9 @@ def box_in(files: Files, place: str, own: str, budget: Budget) -> Boxed | None:
     infos = {info.path: info for info in files.walk(lambda _: True)}
     folder = Folder(files, infos, kinds_of_names(infos), above(place), own, budget)
     indexes = Indexes(folder)
-    for ways in (_archives(folder), indexes.shelves(), indexes.indexed(), _packed(folder)):
+    every = (_archives(folder), databases(folder), indexes.shelves(), indexes.indexed(),
+             _packed(folder))  # fmt: skip
+    for ways in every:
         budget.begin("whether it is a box")
         if (found := folder.best(islice(ways, _MOST_WAYS))) is not None:
             return found
@@ -57,17 +60,19 @@ def box_in(files: Files, place: str, own: str, budget: Budget) -> Boxed | None:
 
 
 def _archives(folder: Folder) -> Iterator[Boxed]:
-    """Yield zips, one for each save, or one for all of them."""
+    """Yield zips and tars, one for each save, or one for all of them."""
     singly = all(not kind.fields for kind in folder.kinds)
     for kind in folder.kinds[:_MOST_KINDS]:
         if (not kind.fields and not singly) or "/" in kind.pattern:
             continue
         paths = [one for one in kind.paths if folder.infos[one].size < MOST_HELD][:_SAMPLES]
         raws = [folder.raw(one) for one in paths]
-        if not raws or {recognise(one[:4096]) for one in raws} != {"zip"}:
+        forms = {recognise(one[:4096]) for one in raws}
+        if forms not in ({"zip"}, {"tar"}):
             continue
-        spec = {"kind": "zip", "file": re.sub(r"\{.*\}", "*", kind.pattern)}
-        yield Boxed({**spec, **({"each": True} if kind.fields else {}), **_how_packed(raws)})
+        spec = {"kind": forms.pop(), "file": re.sub(r"\{.*\}", "*", kind.pattern)}
+        how = _how_packed(raws) if spec["kind"] == "zip" else {}
+        yield Boxed({**spec, **({"each": True} if kind.fields else {}), **how})
 
 
 def _how_packed(raws: Sequence[bytes]) -> dict[str, Any]:

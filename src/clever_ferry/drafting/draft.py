@@ -14,6 +14,7 @@ from clever_ferry.drafting.boxing import box_in
 from clever_ferry.drafting.cards import cards_in
 from clever_ferry.drafting.facts import FactDraft, facts_of
 from clever_ferry.drafting.pairing import Paired, hints_between, pair
+from clever_ferry.drafting.repeats import repeated
 from clever_ferry.drafting.sides import Side, side_of
 from clever_ferry.drafting.wrapping import Wrapped
 from clever_ferry.drafting.writing import recipe_text
@@ -74,6 +75,7 @@ def draft(
     paired = {id(one.first) for one in pairs} | {id(one.second) for one in pairs}
     every = paired if len(sides) == 2 else {id(one) for side in sides for one in side.pieces}
     for side in sides:
+        repeated(side, facts)
         try:
             facts += cards_in(side, every, facts, budget)
         except OverError:

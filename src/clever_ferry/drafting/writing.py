@@ -84,8 +84,10 @@ def _edition(side: Side, berth: Mapping[str, str]) -> Iterator[str]:
         yield f"most_slots = {side.most_slots}  # as you said"
     if side.rebuilt:
         yield f"rebuilt = {_value(side.rebuilt)}"
-    if side.box is not None and not side.box.layouts:
-        yield f"format = {_value(side.box.format)}"
+    box = _value(side.box.format) if side.box is not None else ""
+    short = side.box is not None and not side.box.layouts and len(box) < _WIDE
+    if short:
+        yield f"format = {box}"
     yield "files = ["
     for piece in side.pieces:
         spec: dict[str, Any] = {"role": piece.role, "path": piece.path}
@@ -108,7 +110,7 @@ def _edition(side: Side, berth: Mapping[str, str]) -> Iterator[str]:
     yield f"[editions.{side.ident}.fields]"
     for name, spec in side.fields.items():
         yield f"{name} = {_value(spec)}  # {side.notes[name]}"
-    if side.box is not None and side.box.layouts:
+    if side.box is not None and not short:
         yield from _tables(f"editions.{side.ident}.format", side.box.format)
 
 
