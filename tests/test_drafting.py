@@ -9,6 +9,7 @@ import shutil
 import sqlite3
 import time
 import zlib
+from base64 import b64encode
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
@@ -32,7 +33,7 @@ from tests.conftest import LONG, Den, at_terminal, run_module
 from tests.files_made import MadeFile
 
 CARRIED = {"almanac", "cashbox", "pocket-finch", "orrery-yard", "longshore-log", "ebb-dynamo",
-           "ropewalk", "waybill", "moth-lantern"}  # fmt: skip
+           "ropewalk", "waybill", "moth-lantern", "hamper", "tidebook"}  # fmt: skip
 """Of the invented formats, those whose drafts carry there and back with no hand at them."""
 DOUBTED = {"longshore-log", "moth-lantern"}
 """Of those, the ones in which something is not clear, as their drafts say: the one's times are none
@@ -452,6 +453,41 @@ def test_a_box_of_any_build_is_opened_and_written_as_its_own_reader_wants_it(
         except AssertionError:
             assert found.doubts, f"{box}: wrong, and nothing is said to be unclear"
     assert right >= BUILDS * 5 // 6
+
+
+@pytest.mark.parametrize("keyed", [True, False])
+def test_a_document_that_holds_all_saves_is_drafted_with_what_its_elements_say(
+    linux: Callable[..., Den], tmp_path: Path, keyed: bool
+) -> None:
+    den, dice = linux(home="home"), Random(8)
+    seen, new = saves(dice, (1, 2, 3)), saves(dice, (5, 6))
+    plain(tmp_path / "plain", seen)
+    plain(tmp_path / "new", new)
+    made = tmp_path / "it" / "all.json"
+    made.parent.mkdir()
+
+    def document(content: dict[int, tuple[bytes, bytes]], mood: bool = False) -> dict[str, object]:
+        every = {
+            f"slot{slot}": {
+                **({} if keyed else {"number": slot}), "title": json.loads(note)["name"],
+                "note": json.loads(note), "crc": f"{zlib.crc32(world):08x}", "sealed": True,
+                "data": b64encode(zlib.compress(world)).decode(), "size": len(world),
+                **({"mood": zlib.crc32(note) & 255} if mood else {}),
+            } for slot, (world, note) in content.items()
+        }  # fmt: skip
+        return {"by": "Isa", "saves": every if keyed else [*every.values()], "last": 2}
+
+    made.write_text(json.dumps(document(seen), indent=1))
+    told = den.cferry("draft", tmp_path / "plain", made.parent, "-o", tmp_path / "all.toml").out
+    assert "In doubt" not in told
+    used(den, tmp_path / "all.toml")
+    for slot, to, more in ((5, 5, ()), (6, 2, ("--replace",))):
+        den.cferry("cross", f"all/plain@{tmp_path / 'new'}:{slot}",
+                   f"all/it@{made.parent}:{to}", "--yes", *more)  # fmt: skip
+    assert json.loads(made.read_text()) == document({**seen, 2: new[6], 5: new[5]})
+    made.write_text(json.dumps(document(seen, mood=True)))
+    told = den.cferry("draft", tmp_path / "plain", made.parent, "-o", tmp_path / "x.toml").out
+    assert "the mood" in told[told.index("In doubt") :].partition("\n")[0]
 
 
 def test_columns_of_a_database_say_what_a_save_is_known_by(

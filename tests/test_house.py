@@ -63,7 +63,7 @@ MAY = {
                    "recipes sheets.bequest_views",
     "bequests": "errors model cargo keeping.keeps moving.disk recipes finding crossing "
                 "bequeathing noting places",
-    "drafting": "errors payload tree layouts boxes forms moving.files recipes "
+    "drafting": "errors payload tree layouts boxes forms documents.places moving.files recipes "
                 "finding.computers studying proving.trying",
     "studying": "errors cargo documents.places forms layouts.digests layouts.times moving.files "
                 "payload tree",

@@ -111,7 +111,8 @@ class Boxed:
         return {
             "indexed": "an index over blobs", "shelves": "folders with an index each",
             "packed": "one file with a table of what is in it", "zip": "zip archives",
-            "tar": "tar archives", "sqlite": f"a database{' for each save' * each}",
+            "tar": "tar archives", "nodes": "one document for all saves",
+            "sqlite": f"a database{' for each save' * each}",
         }[str(self.format["kind"])]  # fmt: skip
 
 

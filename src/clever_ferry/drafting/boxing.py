@@ -16,6 +16,7 @@ from typing import Any
 from clever_ferry.drafting.boxed import Boxed, Folder
 from clever_ferry.drafting.databases import databases
 from clever_ferry.drafting.indexing import Indexes
+from clever_ferry.drafting.listed import documents
 from clever_ferry.drafting.ranges import Ranges, odd, ranges_in
 from clever_ferry.drafting.tabling import Bytes, front_fields, record_fields, tail_fields
 from clever_ferry.errors import UnsupportedError
@@ -40,8 +41,8 @@ def box_in(files: Files, place: str, own: str, budget: Budget) -> Boxed | None:
     infos = {info.path: info for info in files.walk(lambda _: True)}
     folder = Folder(files, infos, kinds_of_names(infos), above(place), own, budget)
     indexes = Indexes(folder)
-    every = (_archives(folder), databases(folder), indexes.shelves(), indexes.indexed(),
-             _packed(folder))  # fmt: skip
+    every = (_archives(folder), databases(folder), documents(folder), indexes.shelves(),
+             indexes.indexed(), _packed(folder))  # fmt: skip
     for ways in every:
         budget.begin("whether it is a box")
         if (found := folder.best(islice(ways, _MOST_WAYS))) is not None:

@@ -15,7 +15,7 @@ from msgspec.structs import replace
 
 from clever_ferry.drafting.facts import FactDraft
 from clever_ferry.drafting.sides import Card, Piece, Side
-from clever_ferry.drafting.wrapping import fields_of
+from clever_ferry.drafting.wrapping import Wrapped, fields_of
 from clever_ferry.layouts.digests import DIGEST_BYTES
 from clever_ferry.studying.budget import Budget
 from clever_ferry.studying.checksums import WIDTHS, digest
@@ -26,6 +26,9 @@ from clever_ferry.studying.names import above
 __all__ = ["cards_in"]
 
 _LONGEST, _FEWEST = 1024, 2
+_TEXT = re.compile(rb"[ -~]{1,256}(\r?\n)?")
+_LINE = re.compile("([^\r\n]+)")
+_WORD = re.compile("([A-Za-z0-9]+)")
 _DOCUMENTS = ("json", "relaxed-json", "xml", "ini", "properties", "toml", "yaml")
 _TELLING = ("slot", "index", "number", "no", "id", "save", "file")
 _LARGEST_SLOW = 1 << 18
@@ -50,9 +53,13 @@ def cards_in(
         ]
         alone = id(piece) not in paired
         every = [*facts, *told.values()]
-        more = _possible([one for one in others if id(one) in paired], every) if alone else []
+        mine = [one for one in others if id(one) in paired]
+        more = _possible(mine, every) if alone else []
         known = _facts(piece, side, [*every, *more])
-        if piece.holds in _DOCUMENTS and len(piece.kind.stages) == 1:
+        card = _of_text(piece, others, mine, side, known) if alone else None
+        if card is not None:
+            piece.card, piece.holds, piece.wrapped = card, "", Wrapped()
+        elif piece.holds in _DOCUMENTS and len(piece.kind.stages) == 1:
             piece.card = _of_document(piece, others if alone else [], side, known)
         elif alone and piece.holds == "" and len(piece.kind.stages) == 1:
             piece.card = _of_bytes(piece, others, side, known, budget)
@@ -182,6 +189,88 @@ def _doubt(side: Side, piece: Piece, lost: Sequence[str]) -> None:
             f"what the {piece.role} says at {', '.join(lost[:4])} is not clear: it stays as the "
             "replaced save has it"
         )
+
+
+# Texts ----------------------------------------------------------------------------------------
+
+
+def _of_text(
+    piece: Piece, others: Sequence[Piece], paired: Sequence[Piece], side: Side,
+    facts: Mapping[str, tuple[str, ...]],
+) -> Card | None:  # fmt: skip
+    """Return the card of files that are one short text, in which words follow from their save."""
+    raws = piece.kind.inside[0]
+    if not paired or len(set(raws)) < _FEWEST or any(not _TEXT.fullmatch(one) for one in raws):
+        return None
+    spoken = {value: one for other in others for value, one in _spoken(piece, other).items()}
+    for cut in (_LINE, _WORD):  # as a whole, a text may be a name of more words
+        every = [cut.split(one.decode()) for one in raws]
+        parts = list(zip(*every, strict=False))
+        if len({len(one) for one in every}) > 1 or any(len(set(one)) > 1 for one in parts[::2]):
+            continue  # what is between the words differs
+        if (card := _of_parts(parts, piece, Card(paired[0].role), side, spoken, facts)) is not None:
+            return card
+    return None
+
+
+def _of_parts(
+    parts: Sequence[tuple[str, ...]], piece: Piece, card: Card, side: Side,
+    spoken: Mapping[tuple[str, ...], Spoken], facts: Mapping[str, tuple[str, ...]],
+) -> Card | None:  # fmt: skip
+    """Return the card of texts that were cut into words and what is between them."""
+    lost, before = [], ""
+    for values in parts:
+        if len(set(values)) == 1:
+            before += values[0]
+            card.template += values[0]
+            continue
+        _end(card, before)
+        before = ""
+        number = all(one.isdecimal() and str(int(one)) == one for one in values)
+        name, told = _word(values, piece, side, spoken, facts, number=number)
+        taken = {one.get("name") for one in card.fields}
+        name = next(one for one in (name, *(f"{name}_{n}" for n in range(2, 99)))
+                    if one not in taken)  # fmt: skip
+        if told:
+            card.values.append({"at": f"/{name}", **told})
+            card.of = told.get("piece", card.of)
+        else:
+            lost.append(name)
+        field = {"type": "text", "name": name, "size": "rest"}
+        card.fields.append(field | ({"number": "decimal"} if number else {}))
+        card.notes.append(f"seen: {', '.join(values[:3])}")
+        card.template += "0" if number else re.sub("[0-9A-Fa-f]", "0", values[0])
+    _end(card, before)
+    if not card.values:
+        return None
+    card.spelled = True
+    _doubt(side, piece, lost)
+    return card
+
+
+def _end(card: Card, text: str) -> None:
+    """Put what is between two words into a card's layout: the first sign of it ends the one."""
+    if text and card.fields:
+        del card.fields[-1]["size"]
+        card.fields[-1]["ends"], text = text[0], text[1:]
+    if text:
+        card.fields.append({"type": "magic", "text": text})
+        card.notes.append("")
+
+
+def _word(
+    values: tuple[str, ...], piece: Piece, side: Side, spoken: Mapping[tuple[str, ...], Spoken],
+    facts: Mapping[str, tuple[str, ...]], *, number: bool,
+) -> tuple[str, dict[str, Any]]:  # fmt: skip
+    """Return what a word is called in a layout, and what it follows from; {} where from nothing."""
+    if values in spoken:
+        other, stage, what, how = spoken[values]
+        spelled = {} if number else {"spelled": how}
+        return what, {"piece": other.role, "what": what, **_stage(other, stage), **spelled}
+    if (own := _own(piece, side, f"/{piece.role}", values, text=not number)) is not None:
+        return str(own["field"]), {key: one for key, one in own.items() if key != "at"}
+    fact = next((name for name, seen in facts.items() if seen == values), "")
+    return fact or "word", {"fact": fact} if fact else {}
 
 
 # Documents ------------------------------------------------------------------------------------

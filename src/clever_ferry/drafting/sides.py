@@ -18,6 +18,7 @@ from clever_ferry.studying.study import KindStudied
 __all__ = ["Card", "Piece", "Side", "side_of"]
 
 _PLACE = re.compile(r"\{(\w+)\}")
+_ROW = re.compile(r"(?<![A-Za-z])([A-Z])\{slot\}")
 _HIGHEST_SLOT, _LONGEST_NUMBER = 9_999, 9
 _FORMS = {"json", "relaxed-json", "xml", "ini", "properties", "toml", "yaml", "zip", "sqlite"}
 
@@ -33,6 +34,8 @@ class Card:
     values: list[dict[str, Any]] = field(default_factory=list)
     """Of a document: what must stand where."""
     template: str = ""
+    spelled: bool = False
+    """Whether it is one text, of which the fields are the words."""
 
 
 @dataclass
@@ -149,6 +152,12 @@ def side_of(root: Path, ident: str, kinds: Sequence[KindStudied], box: Boxed | N
             side.doubts.append(
                 f"the {piece.role} is {piece.kind.stages[-1].what}: what is in it is not drafted"
             )
+    rows = [row[1] for piece in side.pieces if (row := _ROW.search(piece.path))]
+    if rows:
+        side.doubts.append(
+            f"all slots seen are called {rows[0]} and a number: whether there is another letter, "
+            "and from which slot on, nothing here shows"
+        )
     return side
 
 

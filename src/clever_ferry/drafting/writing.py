@@ -140,11 +140,12 @@ def _wrappings(sides: Sequence[Side], facts: Sequence[FactDraft]) -> Iterator[st
         if card.values:
             name, kind = (
                 f"{side.ident}-{piece.role}-says",
-                f'kind = "agrees", holds = "{piece.holds}"',
+                f'kind = "agrees", holds = "{_holds(side, piece)}"',
             )
             yield f"{name} = [{{ {kind}, values = ["
-            for value, note in zip(card.values, card.notes, strict=True):
-                yield f"  {_value(value)},  # {note}"
+            notes = [""] * len(card.values) if card.spelled else card.notes
+            for value, note in zip(card.values, notes, strict=True):
+                yield f"  {_value(value)}," + (f"  # {note}" if note else "")
             yield "] }]"
     for side, piece in every:
         prefix = f"{side.ident}-{piece.role}-"
@@ -183,6 +184,12 @@ def _wrappings(sides: Sequence[Side], facts: Sequence[FactDraft]) -> Iterator[st
             yield ""
             yield f"[layouts.{fact.spec['layout']}]"
             yield from _fields(fact.layout, [""] * len(fact.layout))
+
+
+def _holds(side: Side, piece: Piece) -> str:
+    """Return of which form a card is: a layout of its own, where it is one text."""
+    spelled = piece.card is not None and piece.card.spelled
+    return f"{side.ident}-{piece.role}" if spelled else piece.holds
 
 
 def _told(key: str, value: Any, prefix: str) -> tuple[str, Any]:
