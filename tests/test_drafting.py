@@ -485,6 +485,8 @@ def test_a_document_that_holds_all_saves_is_drafted_with_what_its_elements_say(
         den.cferry("cross", f"all/plain@{tmp_path / 'new'}:{slot}",
                    f"all/it@{made.parent}:{to}", "--yes", *more)  # fmt: skip
     assert json.loads(made.read_text()) == document({**seen, 2: new[6], 5: new[5]})
+    told = den.cferry("draft", made.parent, "-o", tmp_path / "alone.toml").out
+    assert "whether what is in all.json are saves, nothing here shows" in told
     made.write_text(json.dumps(document(seen, mood=True)))
     told = den.cferry("draft", tmp_path / "plain", made.parent, "-o", tmp_path / "x.toml").out
     assert "the mood" in told[told.index("In doubt") :].partition("\n")[0]

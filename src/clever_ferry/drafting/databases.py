@@ -25,7 +25,7 @@ from clever_ferry.studying.names import NameKind
 __all__ = ["databases"]
 
 _SAMPLES, _MOST_ROWS, _MOST_TABLES, _MOST_WAYS = 8, 5_000, 40, 6
-_MOST_PIECES, _MOST_SAVED, _HIGHEST_SLOT = 40, 400, 9_999
+_MOST_PIECES, _MOST_SAVED, _HIGHEST_SLOT, _MOST_NEW = 40, 400, 9_999, 64
 _NAME = re.compile("[A-Za-z_][A-Za-z0-9_]{0,62}")
 _SUMS = ("size", "crc32", "adler32", "md5", "sha1", "sha256")
 _UNITS: tuple[StampUnit, ...] = ("s", "ms", "ns", "ticks-1601", "ticks-1")
@@ -213,8 +213,8 @@ def _boxed(
     totals, texts = _totals(own, stamp, of, rest, found)
     if totals:
         found.format["totals"] = totals
-    if each:
-        found.format["new"] = _new(tables, rest, texts, schema, found)
+    if each and (new := _new(tables, rest, texts, schema, found)):
+        found.format["new"] = new
     found.odd = 4.0 * len(found.doubts) + len(found.repeating)
     return found
 
@@ -223,6 +223,8 @@ def _stamped(own: _Table, known: Sequence[str], of: _Of) -> dict[str, Any]:
     """Return which column says when bytes were written, and how it counts."""
     for column, values in own.columns.items():
         if column in known or not all(isinstance(one, int) for one in values):
+            continue
+        if len(set(values)) == 1 < len(values):  # a time of the whole, or no time
             continue
         for unit in _UNITS:
             try:
@@ -326,7 +328,7 @@ def _new(
     tables: Mapping[str, _Table], rest: Sequence[_Table], totals: set[tuple[str, str, str]],
     schema: Mapping[str, Any], found: Boxed,
 ) -> dict[str, Any]:  # fmt: skip
-    """Return of what a database for a new save is made, as those are that were seen."""
+    """Return of what a database for a new save is made, as those that were seen; {} of too much."""
     rows: dict[str, list[dict[str, Any]]] = {}
     for table in rest:
         key = next((one for one in table.kinds if table.could_name(one)), "")
@@ -339,6 +341,12 @@ def _new(
             if key
         ]  # fmt: skip
         everywhere = [one for one, count in Counter(texts).items() if count == books]
+        if len(everywhere) > _MOST_NEW:
+            found.doubts.append(
+                f"the table {table.name} has {len(everywhere):,} rows in each database: none is "
+                "made for a new save, which goes over one that is there"
+            )
+            return {}
         if len(everywhere) * books != len(table.books):
             found.doubts.append(
                 f"rows of the table {table.name} differ from save to save: what is new has none of "

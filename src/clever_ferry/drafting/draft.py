@@ -83,6 +83,11 @@ def draft(
     _as_they_lie(pairs, facts)
     asked(sides, every, facts, ask)
     _doubt_unpaired(sides, paired)
+    for side in sides if not any(one.shown for one in pairs) else ():
+        if side.box is not None and side.box.format["kind"] in ("nodes", "sqlite"):
+            side.doubts.append(
+                f"whether what is in {side.box.format['file']} are saves, nothing here shows"
+            )
     sides[-1].doubts += [
         f"the {one.first.role} of both sides is taken for the same as both are called so: "
         "nothing in them shows it"
