@@ -137,9 +137,10 @@ def _read(book: sqlite3.Connection, path: str, tables: dict[str, _Table]) -> Non
     if tables and names != list(tables):
         raise sqlite3.DatabaseError("they have other tables")
     for name in names:
-        columns = book.execute(f'PRAGMA table_xinfo("{name}")')
+        columns = book.execute(f'PRAGMA table_xinfo("{name}")').fetchall()
+        alone = sum(key > 0 for *_, key, _ in columns) == 1  # a key of two columns is none's own
         kinds = {
-            str(column): _kind(str(declared), bool(key))
+            str(column): _kind(str(declared), bool(key) and alone)
             for _, column, declared, _, _, key, hidden in columns
             if not hidden and _NAME.fullmatch(str(column))
         }  # fmt: skip
