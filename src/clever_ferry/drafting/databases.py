@@ -16,10 +16,10 @@ from clever_ferry.errors import FerryError
 from clever_ferry.forms.database_files import COMPANIONS, counting
 from clever_ferry.forms.databases import IS_KEPT, Settled
 from clever_ferry.forms.recognising import recognise
-from clever_ferry.layouts import start_digest
 from clever_ferry.layouts.digests import DIGEST_DIGITS
 from clever_ferry.layouts.times import StampUnit, from_ns, to_ns
 from clever_ferry.studying.budget import MOST_HELD
+from clever_ferry.studying.checksums import digest
 from clever_ferry.studying.names import NameKind
 
 __all__ = ["databases"]
@@ -264,23 +264,15 @@ def _sum(values: Sequence[Any], data: Sequence[bytes]) -> dict[str, Any] | None:
     if len(set(values)) < 2:
         return None
     for what in _SUMS:
-        for spelled in (None, "hex", "HEX"):
-            if all(value == _as_told(what, spelled, one)
-                   for value, one in zip(values, data, strict=True)):  # fmt: skip
-                return {"what": what, **({"spelled": spelled} if spelled else {})}
+        told = [len(one) if what == "size" else digest(what, one) for one in data]
+        if list(values) == told:
+            return {"what": what}
+        digits = DIGEST_DIGITS.get(what, 1)
+        texts = [one.hex() if isinstance(one, bytes) else f"{one:0{digits}x}" for one in told]
+        for spelled, those in (("hex", texts), ("HEX", [one.upper() for one in texts])):
+            if list(values) == those:
+                return {"what": what, "spelled": spelled}
     return None
-
-
-def _as_told(what: str, spelled: str | None, data: bytes) -> object:
-    digest = start_digest(what)
-    digest.update(data)
-    value = digest.value
-    if spelled is None:
-        return value
-    text = (
-        value.hex() if isinstance(value, bytes) else f"{value:x}".zfill(DIGEST_DIGITS.get(what, 1))
-    )
-    return text.upper() if spelled == "HEX" else text
 
 
 def _totals(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from typing import Any
 
 from clever_ferry.drafting.facts import FactDraft
@@ -41,19 +41,13 @@ def repeated(side: Side, facts: Sequence[FactDraft]) -> None:
 
 def _fields(side: Side) -> _Known:
     known: _Known = {}
-    for piece, path, at in _paths(side):
+    for piece in side.pieces:
         for local, name in piece.names.items():
-            if local in piece.kind.names.fields:
-                text = piece.kind.names.fields[local][at]
-                number = side.fields[name]["type"] == "number"
+            number = side.fields[name]["type"] == "number"
+            texts = piece.kind.names.fields.get(local, ())
+            for path, text in zip(piece.kind.names.paths, texts, strict=False):
                 known.setdefault(path, {})[name] = int(text) if number else text
     return known
-
-
-def _paths(side: Side) -> Iterator[tuple[Piece, str, int]]:
-    for piece in side.pieces:
-        for at, path in enumerate(piece.kind.names.paths):
-            yield piece, path, at
 
 
 def _note(known: _Known, piece: Piece, fact: FactDraft) -> None:
